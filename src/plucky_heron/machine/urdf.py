@@ -1,0 +1,245 @@
+"""Reading the Unified Robot Description Format as a machine, with a report of what was converted and left out.
+
+Conventions of that format: `rpy` is roll about x, then pitch about y, then yaw about z, all about fixed axes
+(R = Rz Ry Rx); a link's inertial origin places its centre of mass and its inertia axes; a joint's axis is given in
+the joint's own frame.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from defusedxml import DefusedXmlException
+from defusedxml.ElementTree import ParseError, parse
+
+from plucky_heron.errors import FileError
+from plucky_heron.files import validate
+from plucky_heron.machine.schema import GROUND, Machine
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
+
+_KINDS = {"revolute": "hinge", "continuous": "hinge", "prismatic": "slider", "fixed": "fixed"}
+
+
+@dataclass(frozen=True)
+class UrdfReport:
+    """The machine and, line by line, what was changed or not understood."""
+
+    machine: Machine
+    notes: list[str] = field(default_factory=list)
+
+
+def read_urdf(path: Path) -> UrdfReport:
+    """Read a URDF file; the root link stands on the ground at the origin.
+
+    Raises
+    ------
+    FileError
+        Not XML, entities inside, or something that cannot be a machine; names the element and the attribute.
+    """
+    try:
+        root = parse(str(path), forbid_dtd=True).getroot()
+    except FileNotFoundError as error:
+        raise FileError(path, "", None, "no such file") from error
+    except DefusedXmlException as error:
+        raise FileError(path, "", None, "has a document type or entities; remove them") from error
+    except (ParseError, ValueError) as error:
+        raise FileError(path, "", None, f"not valid XML: {error}") from error
+    if root is None or root.tag != "robot":
+        raise FileError(path, "", None, "the outermost element must be <robot>")
+    return _Reader(path, root).read()
+
+
+class _Reader:
+    def __init__(self, path: Path, root: Element) -> None:
+        self.path, self.root = path, root
+        self.notes: list[str] = []
+        self.names: dict[str, str] = {}
+
+    def read(self) -> UrdfReport:
+        links = self.named("link")
+        joints = self.named("joint")
+        for element in self.root:
+            if element.tag not in ("link", "joint", "material"):
+                self.notes.append(f"<{element.tag}> is not used")
+        if not links:
+            raise FileError(self.path, "robot", None, "has no <link>")
+        data: dict[str, Any] = {"name": self.root.get("name", self.path.stem), "bodies": {}, "joints": {}}
+        for name, element in links.items():
+            data["bodies"][self.plain(name)] = self.body(name, element)
+        children = set()
+        for name, element in joints.items():
+            joint = self.joint(name, element, links)
+            data["joints"][self.plain(name, joint=True)] = joint
+            children.add(joint["child"])
+        roots = [body for body in data["bodies"] if body not in children]
+        if len(roots) != 1:
+            found = ", ".join(roots) or "none"
+            raise FileError(self.path, "robot", None, f"needs exactly one root link, found {found}")
+        base = "base_on_ground"
+        while base in data["joints"]:
+            base += "_"
+        data["joints"] = {base: {"kind": "fixed", "parent": GROUND, "child": roots[0]}, **data["joints"]}
+        validate(Machine, data, self.path)
+        self.weld(data)
+        return UrdfReport(validate(Machine, data, self.path), self.notes)
+
+    def named(self, tag: str) -> dict[str, Element]:
+        found: dict[str, Element] = {}
+        for element in self.root.findall(tag):
+            name = element.get("name")
+            if not name:
+                raise FileError(self.path, tag, None, "needs a name")
+            if name in found:
+                raise FileError(self.path, f"{tag} {name}", None, "stands twice")
+            found[name] = element
+        return found
+
+    def plain(self, name: str, joint: bool = False) -> str:
+        """A name that formulas can use; kept for links and joints apart."""
+        key = ("joint:" if joint else "link:") + name
+        if key not in self.names:
+            plain = "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in name)
+            plain = plain if plain[:1].isalpha() else f"n{plain}"
+            plain = plain + "_link" if not joint and plain == GROUND else plain
+            taken = {v for k, v in self.names.items() if k.startswith(key[:5])}
+            while plain in taken:
+                plain += "_"
+            if plain != name:
+                self.notes.append(f"{name} is called {plain} here")
+            self.names[key] = plain
+        return self.names[key]
+
+    def numbers(self, element: Element | None, key: str, where: str, default: tuple[float, ...]) -> tuple[float, ...]:
+        text = element.get(key) if element is not None else None
+        if text is None:
+            return default
+        try:
+            values = tuple(float(part) for part in text.split())
+        except ValueError as error:
+            raise FileError(self.path, f"{where}.{key}", text, f"wanted {len(default)} numbers") from error
+        if len(values) != len(default) or not all(math.isfinite(v) for v in values):
+            raise FileError(self.path, f"{where}.{key}", text, f"wanted {len(default)} finite numbers")
+        return values
+
+    def number(self, element: Element, key: str, where: str, default: float | None) -> float:
+        if element.get(key) is None and default is None:
+            raise FileError(self.path, f"{where}.{key}", None, "is missing")
+        return self.numbers(element, key, where, (default or 0.0,))[0]
+
+    def body(self, name: str, element: Element) -> dict[str, Any]:
+        self.report(element, f"link {name}", ("inertial", "visual", "collision"))
+        body: dict[str, Any] = {"mass": 0.0, "shapes": self.shapes(element, f"link {name}")}
+        inertial = element.find("inertial")
+        if inertial is None:
+            return body
+        where = f"link {name}.inertial"
+        mass, inertia = inertial.find("mass"), inertial.find("inertia")
+        if mass is None:
+            raise FileError(self.path, where, None, "has no <mass>")
+        body["mass"] = self.number(mass, "value", f"{where}.mass", None)
+        origin = inertial.find("origin")
+        body["centre"] = self.numbers(origin, "xyz", f"{where}.origin", (0.0,) * 3)
+        if inertia is not None:
+            xx, yy, zz, xy, xz, yz = (self.number(inertia, f"i{k}", f"{where}.inertia", 0.0) for k in ("xx", "yy", "zz", "xy", "xz", "yz"))
+            turn = rotation(*self.numbers(origin, "rpy", f"{where}.origin", (0.0,) * 3))
+            own = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
+            body["inertia"] = tuple(float(own[a, b]) for a, b in ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2)))
+        return body
+
+    def shapes(self, link: Element, where: str) -> list[dict[str, Any]]:
+        found = []
+        for visual in link.findall("visual") or link.findall("collision"):
+            geometry = visual.find("geometry")
+            shape = next(iter(geometry), None) if geometry is not None else None
+            if shape is None:
+                continue
+            size: tuple[float, ...]
+            if shape.tag == "box":
+                size = self.numbers(shape, "size", f"{where}.box", (0.0,) * 3)
+            elif shape.tag in ("cylinder", "capsule"):
+                size = (self.number(shape, "radius", where, None), self.number(shape, "length", where, None))
+            elif shape.tag == "sphere":
+                size = (self.number(shape, "radius", where, None),)
+            else:
+                self.notes.append(f"{where}: <{shape.tag}> geometry is not drawn")
+                continue
+            origin = visual.find("origin")
+            at = self.numbers(origin, "xyz", f"{where}.visual.origin", (0.0,) * 3)
+            turn = self.numbers(origin, "rpy", f"{where}.visual.origin", (0.0,) * 3)
+            found.append({"kind": shape.tag, "size": size, "at": at, "turn": turn})
+        return found
+
+    def joint(self, name: str, element: Element, links: dict[str, Element]) -> dict[str, Any]:
+        where = f"joint {name}"
+        kind = element.get("type", "")
+        if kind not in _KINDS:
+            raise FileError(self.path, f"{where}.type", kind, f"wanted one of {', '.join(_KINDS)}")
+        self.report(element, where, ("origin", "parent", "child", "axis", "limit", "dynamics"))
+        ends = {}
+        for end in ("parent", "child"):
+            part = element.find(end)
+            link = part.get("link") if part is not None else None
+            if link not in links:
+                raise FileError(self.path, f"{where}.{end}.link", link, f"wanted one of {', '.join(links)}")
+            ends[end] = self.plain(str(link))
+        origin = element.find("origin")
+        joint: dict[str, Any] = {
+            "kind": _KINDS[kind], **ends,
+            "origin": self.numbers(origin, "xyz", f"{where}.origin", (0.0,) * 3),
+            "turn": self.numbers(origin, "rpy", f"{where}.origin", (0.0,) * 3),
+            "axis": self.numbers(element.find("axis"), "xyz", f"{where}.axis", (1.0, 0.0, 0.0)),
+        }  # fmt: skip
+        limit, dynamics = element.find("limit"), element.find("dynamics")
+        if limit is not None and kind in ("revolute", "prismatic"):
+            low, high = self.number(limit, "lower", where, 0.0), self.number(limit, "upper", where, 0.0)
+            if low < high:
+                joint["limits"] = (low, high)
+            else:
+                self.notes.append(f"{where}: limit {low:g} .. {high:g} leaves no room and is not used")
+            if limit.get("effort") or limit.get("velocity"):
+                self.notes.append(f"{where}: limit effort and velocity belong to a drive; add one to use them")
+        if dynamics is not None:
+            joint["damping"] = self.number(dynamics, "damping", where, 0.0)
+            if self.number(dynamics, "friction", where, 0.0):
+                self.notes.append(f"{where}: dry friction is not modelled")
+        return joint
+
+    def report(self, element: Element, where: str, known: tuple[str, ...]) -> None:
+        for tag in sorted({child.tag for child in element} - set(known)):
+            self.notes.append(f"{where}: <{tag}> is not used")
+
+    def weld(self, data: dict[str, Any]) -> None:
+        """Links that carry no mass, themselves or further out, cannot move on their own: weld them."""
+        outward: dict[str, list[str]] = {}
+        for joint in data["joints"].values():
+            outward.setdefault(joint["parent"], []).append(joint["child"])
+
+        def carried(body: str) -> float:
+            return float(data["bodies"][body]["mass"]) + sum(carried(child) for child in outward.get(body, []))
+
+        for name, joint in data["joints"].items():
+            body = data["bodies"][joint["child"]]
+            if joint["kind"] != "fixed" and carried(joint["child"]) == 0.0:
+                self.notes.append(f"joint {name}: {joint['child']} has no mass and is welded to {joint['parent']}")
+                joint["kind"] = "fixed"
+                joint.pop("limits", None)
+            elif joint["kind"] != "fixed" and body["mass"] == 0.0:
+                self.notes.append(f"joint {name}: {joint['child']} has no mass of its own and moves with what it carries")
+
+
+def rotation(roll: float, pitch: float, yaw: float) -> np.ndarray:
+    """Rotation matrix Rz(yaw) Ry(pitch) Rx(roll)."""
+    cr, sr, cp, sp, cy, sy = math.cos(roll), math.sin(roll), math.cos(pitch), math.sin(pitch), math.cos(yaw), math.sin(yaw)
+    return np.array(
+        [
+            [cy * cp, cy * sp * sr - sy * cr, cy * sp * cr + sy * sr],
+            [sy * cp, sy * sp * sr + cy * cr, sy * sp * cr - cy * sr],
+            [-sp, cp * sr, cp * cr],
+        ]
+    )

@@ -1,0 +1,182 @@
+"""Whole episodes under one driver: for evaluation, rehearsal and proof, with recordings of chosen ones."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from plucky_heron.formula import Program
+from plucky_heron.simulation.batch import TIME_UP, Batch
+from plucky_heron.simulation.drivers import Driver
+from plucky_heron.task.problem import Problem
+
+Array = np.ndarray
+
+
+@dataclass(frozen=True)
+class Recording:
+    """One episode, sample by sample: row 0 is the start, row k what followed the k-th command.
+
+    Attributes
+    ----------
+    position : (T + 1, joints); observations : (T + 1, observations); commands, terms : (T, ...)
+    target : (T + 1, 2)
+        Place of the target, x and z; NaN without one.
+    wind : (T + 1,)
+        Wind along x, m/s.
+    """
+
+    driver: str
+    stream: str
+    seed: int
+    episode: int
+    sample_time: float
+    position: Array
+    velocity: Array
+    observations: Array
+    commands: Array
+    terms: Array
+    target: Array
+    wind: Array
+    ending: str
+    success: bool
+
+    @property
+    def steps(self) -> int:
+        """Samples of the episode."""
+        return len(self.commands)
+
+    @property
+    def score(self) -> float:
+        """Sum of everything paid."""
+        return float(self.terms.sum())
+
+
+@dataclass(frozen=True)
+class Trials:
+    """Results of one driver on numbered starts, all arrays (trials,) but `terms` (trials, terms)."""
+
+    driver: str
+    seed: int
+    stream: str
+    score: Array
+    success: Array
+    ending: Array
+    steps: Array
+    terms: Array
+    effort: Array
+    ending_names: tuple[str, ...]
+    recordings: dict[int, Recording] = field(default_factory=dict)
+
+    def tally(self) -> dict[str, int]:
+        """How many trials met which ending; "time is up" is not a failure."""
+        counts = {name: int((self.ending == k).sum()) for k, name in enumerate(self.ending_names)}
+        counts["time is up"] = int((self.ending == TIME_UP).sum())
+        return {name: count for name, count in counts.items() if count}
+
+    def worst(self, count: int = 5) -> list[int]:
+        """Numbers of the worst trials: failures of the measure first, then by score."""
+        order = np.lexsort((self.score, self.success))
+        return [int(k) for k in order[:count]]
+
+
+def run_trials(
+    problem: Problem,
+    driver: Driver,
+    *,
+    seed: int,
+    stream: str,
+    count: int,
+    record: Sequence[int] = (),
+    threads: int | None = None,
+    prepare: Callable[[Batch], None] | None = None,
+    progress: Callable[[float], bool] | None = None,
+) -> Trials:
+    """Run `count` episodes, numbers 0 to count - 1 of `stream`, each to its end.
+
+    The batch always has `count` copies, so that recording some of them later gives the same bits.
+
+    Parameters
+    ----------
+    prepare
+        Called after the start, to change copies (such as a set value of a parameter).
+    progress
+        Called with the share done; returning False stops early, and what has not ended counts as cut.
+    """
+    batch = Batch(problem, count, seed, stream, threads)
+    batch.start(np.arange(count))
+    if prepare is not None:
+        prepare(batch)
+    driver.begin(batch)
+    recorder = _Recorder(problem, batch, record)
+    score, effort = np.zeros(count), np.zeros(count)
+    terms = np.zeros((count, len(problem.rewards)))
+    ending, steps = np.full(count, TIME_UP), np.zeros(count, dtype=np.int64)
+    success = np.zeros(count, dtype=np.bool_)
+    span = np.maximum(np.abs(problem.low), np.abs(problem.high))
+    for k in range(batch.limit):
+        was = batch.running.copy()
+        outcome = batch.step(driver.drive(batch, batch.observe()))
+        score += outcome.reward
+        terms += outcome.terms
+        effort += was * np.abs(batch.commands / span).mean(axis=1)
+        ended = was & ~batch.running
+        ending[ended], success[ended] = outcome.ending[ended], outcome.success[ended]
+        steps += was
+        recorder.take(outcome.terms, was)
+        if not batch.running.any() or (progress is not None and not progress((k + 1) / batch.limit)):
+            break
+    names = problem.ending_names
+    return Trials(
+        driver.name, seed, stream, score, success, ending, steps, terms, effort / np.maximum(steps, 1), names,
+        recorder.recordings(driver.name, ending, success, steps),
+    )  # fmt: skip
+
+
+class _Recorder:
+    def __init__(self, problem: Problem, batch: Batch, record: Sequence[int]) -> None:
+        self.problem, self.batch, self.record = problem, batch, list(record)
+        self.rows: dict[str, list[Array]] = {
+            k: [] for k in ("position", "velocity", "observations", "commands", "terms", "target", "wind")
+        }
+        self.target = None
+        if problem.target is not None and self.record:
+            self.target = Program(problem.target, batch.signals, batch.copies, problem.definitions)
+        if self.record:
+            self.look()
+
+    def look(self) -> None:
+        batch, chosen = self.batch, self.record
+        self.rows["position"].append(batch.plant.position[chosen])
+        self.rows["velocity"].append(batch.plant.velocity[chosen])
+        self.rows["observations"].append(batch.observe()[chosen])
+        place = self.target.run().T[chosen] if self.target is not None else np.full((len(chosen), 2), np.nan)
+        self.rows["target"].append(place)
+        self.rows["wind"].append(batch.plant.winds[chosen, 0])
+
+    def take(self, terms: Array, was: Array) -> None:
+        if not self.record or not was[self.record].any():
+            return
+        self.rows["commands"].append(self.batch.commands[self.record])
+        self.rows["terms"].append(terms[self.record])
+        self.look()
+
+    def recordings(self, driver: str, ending: Array, success: Array, steps: Array) -> dict[int, Recording]:
+        if not self.record:
+            return {}
+        stacked = {name: np.array(rows) for name, rows in self.rows.items()}
+        found = {}
+        for column, number in enumerate(self.record):
+            length = int(steps[number])
+            cut = {
+                name: rows[: length if name in ("commands", "terms") else length + 1, column]
+                for name, rows in stacked.items()
+            }
+            end = "time is up" if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
+            found[number] = Recording(
+                driver, self.batch.stream, self.batch.seed, number, self.problem.sample_time,
+                ending=end, success=bool(success[number]), **cut,
+            )  # fmt: skip
+        return found

@@ -1,0 +1,79 @@
+"""How a value is drawn at the start of an episode."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from pydantic import model_validator
+
+from plucky_heron.errors import UnitError
+from plucky_heron.files import Settings
+from plucky_heron.units import parse
+
+
+class Distribution(Settings):
+    """Exactly one of `fixed`, `uniform` (low, high), `normal` (mean, spread) or `choice`; kept as written."""
+
+    fixed: str | float | None = None
+    uniform: tuple[str | float, str | float] | None = None
+    normal: tuple[str | float, str | float] | None = None
+    choice: tuple[str | float, ...] | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short_form(cls, value: Any) -> Any:
+        return {"fixed": value} if isinstance(value, str | int | float) else value
+
+    @model_validator(mode="after")
+    def _one(self) -> Distribution:
+        given = [k for k in ("fixed", "uniform", "normal", "choice") if getattr(self, k) is not None]
+        if len(given) != 1:
+            raise ValueError("wanted one of fixed, uniform, normal, choice, such as { uniform = [\"-1 m\", \"1 m\"] }")
+        return self
+
+    def numbers(self, unit: str) -> tuple[str, tuple[float, ...]]:
+        """Kind and SI values.
+
+        Raises
+        ------
+        UnitError
+            A value in another unit, or bounds in the wrong order.
+        """
+        for kind in ("fixed", "uniform", "normal", "choice"):
+            raw = getattr(self, kind)
+            if raw is not None:
+                values = tuple(parse(v, unit) for v in (raw if isinstance(raw, tuple) else (raw,)))
+                if kind == "uniform" and values[0] > values[1]:
+                    raise UnitError(f"uniform: {raw[0]} is above {raw[1]}; write the lower bound first")
+                if kind == "normal" and values[1] < 0.0:
+                    raise UnitError("normal: the spread must not be negative")
+                if kind == "choice" and not values:
+                    raise UnitError("choice: needs at least one value")
+                return kind, values
+        raise AssertionError("checked when the file was read")
+
+    def draw(self, generator: np.random.Generator, unit: str) -> float:
+        """One value; every kind takes exactly one random number, so that editing one leaves the others' draws alone."""
+        kind, values = self.numbers(unit)
+        if kind == "normal":
+            return float(values[0] + values[1] * generator.standard_normal())
+        share = generator.random()
+        if kind == "uniform":
+            return float(values[0] + (values[1] - values[0]) * share)
+        return float(values[min(int(share * len(values)), len(values) - 1)])
+
+    def middle(self, unit: str) -> float:
+        """The nominal value: the mean, or the first choice."""
+        kind, values = self.numbers(unit)
+        return 0.5 * (values[0] + values[1]) if kind == "uniform" else values[0]
+
+    def text(self) -> str:
+        """For people: ``"−4 m … 4 m"``."""
+        if self.uniform is not None:
+            return f"{self.uniform[0]} … {self.uniform[1]}"
+        if self.normal is not None:
+            return f"{self.normal[0]} ± {self.normal[1]}"
+        if self.choice is not None:
+            return ", ".join(str(v) for v in self.choice)
+        return str(self.fixed)

@@ -1,0 +1,169 @@
+"""Quantities with units: reading "30 deg" or "2 kN" into SI numbers, and writing numbers back for people."""
+
+from __future__ import annotations
+
+import functools
+import math
+import re
+from typing import TYPE_CHECKING, Annotated, Any
+
+from pydantic import BeforeValidator
+
+from plucky_heron.errors import UnitError
+
+if TYPE_CHECKING:
+    import pint
+
+Dimension = tuple[int, int, int, int]
+"""Exponents of kilogram, metre, second and radian."""
+
+DIMENSIONLESS: Dimension = (0, 0, 0, 0)
+_BASES = ("kilogram", "meter", "second", "radian")
+_ALLOWED = re.compile(r"[0-9A-Za-z_+\-*/^().%°²³·µ \t]{1,60}")
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,3})?")
+
+
+@functools.cache
+def _registry() -> pint.UnitRegistry[Any]:
+    import pint
+
+    return pint.UnitRegistry(autoconvert_offset_to_baseunit=True, cache_folder=":auto:")
+
+
+def parse(text: str | int | float, unit: str = "") -> float:
+    """Read a quantity such as ``"2 kN"``, ``"9.81/2"`` or ``3`` as a number in the SI unit `unit`.
+
+    A bare number is taken to be in `unit` already. ``"95 %"`` is 0.95.
+
+    Raises
+    ------
+    UnitError
+        Not a quantity, not finite, or of another dimension than `unit`.
+    """
+    if isinstance(text, bool):
+        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
+    if isinstance(text, int | float):
+        value = float(text)
+    else:
+        value = _parse_text(text.strip(), unit)
+    if not math.isfinite(value):
+        raise UnitError(f"{text!r} is not finite; write for example {_example(unit)}")
+    return value
+
+
+@functools.lru_cache(maxsize=4096)
+def _parse_text(text: str, unit: str) -> float:
+    if _NUMBER.fullmatch(text):
+        return float(text)
+    if not _ALLOWED.fullmatch(text) or re.search(r"(\*\*|\^)\s*\(?-?\d{2,}|(\*\*|\^).*(\*\*|\^)", text):
+        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
+    prepared = re.sub(r"%\s*$", " percent", text).replace("·", "*").replace("°", " deg")
+    try:
+        quantity = _registry().Quantity(prepared)
+    except Exception as error:  # pint raises many kinds, down to tokenizer errors, for text it cannot read
+        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}") from error
+    if quantity.dimensionless and not unit_dimension(unit) == DIMENSIONLESS and quantity.unitless:
+        return float(quantity.magnitude)
+    try:
+        return float(quantity.to(unit or "dimensionless").magnitude)
+    except Exception as error:
+        raise UnitError(
+            f"{text!r} is in {quantity.units:~P}, wanted {unit or 'a plain number'}, such as {_example(unit)}"
+        ) from error
+
+
+@functools.lru_cache(maxsize=512)
+def unit_dimension(unit: str) -> Dimension:
+    """Exponents (kg, m, s, rad) of a unit written as text; ``""`` is dimensionless."""
+    if not unit or unit == "%":
+        return DIMENSIONLESS
+    if not _ALLOWED.fullmatch(unit):
+        raise UnitError(f"{unit!r} is not a unit")
+    try:
+        base = _registry().Unit(unit.replace("·", "*"))
+        powers = dict((1 * base).to_base_units().units._units)
+    except Exception as error:
+        raise UnitError(f"{unit!r} is not a unit; write for example 'm', 'rad/s' or 'N*m'") from error
+    unknown = set(powers) - set(_BASES)
+    if unknown or any(int(p) != p for p in powers.values()):
+        raise UnitError(f"{unit!r} is outside the units of mechanics (kg, m, s, rad)")
+    return tuple(int(powers.get(name, 0)) for name in _BASES)  # type: ignore[return-value]
+
+
+def factor_to_si(unit: str) -> float:
+    """How many SI units one `unit` is: 0.0174... for ``"deg"``."""
+    return parse(f"1 {unit}", si_unit(unit)) if unit else 1.0
+
+
+@functools.lru_cache(maxsize=512)
+def si_unit(unit: str) -> str:
+    """The SI unit of the same dimension, written short: ``"deg"`` -> ``"rad"``, ``"kN"`` -> ``"N"``."""
+    return _COMMON.get(unit_dimension(unit)) or _spell(unit_dimension(unit))
+
+
+_COMMON: dict[Dimension, str] = {
+    (0, 0, 0, 0): "",
+    (1, 0, 0, 0): "kg",
+    (0, 1, 0, 0): "m",
+    (0, 0, 1, 0): "s",
+    (0, 0, 0, 1): "rad",
+    (0, 1, -1, 0): "m/s",
+    (0, 1, -2, 0): "m/s**2",
+    (0, 0, -1, 1): "rad/s",
+    (0, 0, -2, 1): "rad/s**2",
+    (0, 0, -1, 0): "1/s",
+    (1, 1, -2, 0): "N",
+    (1, 2, -2, 0): "N*m",
+    (1, 0, -1, 0): "N*s/m",
+    (1, 0, -2, 0): "N/m",
+}
+
+
+def _spell(dimension: Dimension) -> str:
+    return "*".join(f"{n}**{p}" for n, p in zip(("kg", "m", "s", "rad"), dimension, strict=True) if p)
+
+
+def _example(unit: str) -> str:
+    return f'"1.5 {unit}"' if unit else '"1.5"'
+
+
+def pretty_unit(unit: str) -> str:
+    """A unit as people write it: ``"N*s/m"`` -> ``"N·s/m"``, ``"m/s**2"`` -> ``"m/s²"``."""
+    return unit.replace("**2", "²").replace("**3", "³").replace("*", "·")
+
+
+def show(value: float, unit: str = "", digits: int = 3) -> str:
+    """A number for people, with its unit and a true minus sign: ``"−1.37 m"``."""
+    if not math.isfinite(value):
+        return "not finite"
+    size = abs(value)
+    text = f"{value:.{digits}g}" if size < 1e-3 or size >= 1e5 else f"{value:.{max(0, digits - 1 - math.floor(math.log10(size)))}f}"
+    if size == 0:
+        text = "0"
+    return text.replace("-", "−") + (f" {pretty_unit(unit)}" if unit else "")
+
+
+def _validator(unit: str) -> BeforeValidator:
+    def read(value: object) -> float:
+        if not isinstance(value, str | int | float):
+            raise ValueError(f"wanted a quantity in {unit or 'plain numbers'}, such as {_example(unit)}")
+        try:
+            return parse(value, unit)
+        except UnitError as error:
+            raise ValueError(str(error)) from error
+
+    return BeforeValidator(read)
+
+
+Number = Annotated[float, _validator("")]
+Mass = Annotated[float, _validator("kg")]
+Length = Annotated[float, _validator("m")]
+Area = Annotated[float, _validator("m**2")]
+Time = Annotated[float, _validator("s")]
+Frequency = Annotated[float, _validator("1/s")]
+Angle = Annotated[float, _validator("rad")]
+Speed = Annotated[float, _validator("m/s")]
+Acceleration = Annotated[float, _validator("m/s**2")]
+Force = Annotated[float, _validator("N")]
+Density = Annotated[float, _validator("kg/m**3")]
+Inertia = Annotated[float, _validator("kg*m**2")]

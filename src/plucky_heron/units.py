@@ -42,10 +42,7 @@ def parse(text: str | int | float, unit: str = "") -> float:
     """
     if isinstance(text, bool):
         raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
-    if isinstance(text, int | float):
-        value = float(text)
-    else:
-        value = _parse_text(text.strip(), unit)
+    value = float(text) if isinstance(text, int | float) else _parse_text(text.strip(), unit)
     if not math.isfinite(value):
         raise UnitError(f"{text!r} is not finite; write for example {_example(unit)}")
     return value
@@ -58,11 +55,12 @@ def _parse_text(text: str, unit: str) -> float:
     if not _ALLOWED.fullmatch(text) or re.search(r"(\*\*|\^)\s*\(?-?\d{2,}|(\*\*|\^).*(\*\*|\^)", text):
         raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
     prepared = re.sub(r"%\s*$", " percent", text).replace("·", "*").replace("°", " deg")
+    quantity: Any
     try:
         quantity = _registry().Quantity(prepared)
     except Exception as error:  # pint raises many kinds, down to tokenizer errors, for text it cannot read
         raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}") from error
-    if quantity.dimensionless and not unit_dimension(unit) == DIMENSIONLESS and quantity.unitless:
+    if quantity.dimensionless and unit_dimension(unit) != DIMENSIONLESS and quantity.unitless:
         return float(quantity.magnitude)
     try:
         return float(quantity.to(unit or "dimensionless").magnitude)
@@ -137,7 +135,11 @@ def show(value: float, unit: str = "", digits: int = 3) -> str:
     if not math.isfinite(value):
         return "not finite"
     size = abs(value)
-    text = f"{value:.{digits}g}" if size < 1e-3 or size >= 1e5 else f"{value:.{max(0, digits - 1 - math.floor(math.log10(size)))}f}"
+    text = (
+        f"{value:.{digits}g}"
+        if size < 1e-3 or size >= 1e5
+        else f"{value:.{max(0, digits - 1 - math.floor(math.log10(size)))}f}"
+    )
     if size == 0:
         text = "0"
     return text.replace("-", "−") + (f" {pretty_unit(unit)}" if unit else "")

@@ -25,7 +25,9 @@ def poses(machine: Machine, position: Mapping[str, float]) -> dict[str, Array]:
         place = np.eye(4)
         place[:3, :3] = rotation(*joint.turn)
         place[:3, 3] = joint.origin
-        frames[joint.child] = frames[joint.parent] @ place @ _motion(joint.kind, np.array(joint.axis), position.get(name, 0.0))
+        frames[joint.child] = (
+            frames[joint.parent] @ place @ _motion(joint.kind, np.array(joint.axis), position.get(name, 0.0))
+        )
     return frames
 
 

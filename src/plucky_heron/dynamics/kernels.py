@@ -33,7 +33,7 @@ _F = 30
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _kinematics(i, parent, kind, axis, tree_rotation, tree_position, q, v, w):  # type: ignore[no-untyped-def]
+def _kinematics(i, parent, kind, axis, tree_rotation, tree_position, q, v, w):
     """Pose, joint axis and velocity of node `i` in world axes, from its parent's."""
     ax, ay, az = axis[i, 0], axis[i, 1], axis[i, 2]
     j = parent[i]
@@ -105,7 +105,7 @@ def _kinematics(i, parent, kind, axis, tree_rotation, tree_position, q, v, w):  
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _inertia_to_world(i, row, w):  # type: ignore[no-untyped-def]
+def _inertia_to_world(i, row, w):
     """Mass, first moment and inertia of node `i` about the world origin, in world axes."""
     z = w[i]
     b = i * NODE
@@ -116,9 +116,21 @@ def _inertia_to_world(i, row, w):  # type: ignore[no-untyped-def]
     gx = r00 * hx + r01 * hy + r02 * hz
     gy = r10 * hx + r11 * hy + r12 * hz
     gz = r20 * hx + r21 * hy + r22 * hz
-    a00, a01, a02 = r00 * xx + r01 * xy + r02 * xz, r00 * xy + r01 * yy + r02 * yz, r00 * xz + r01 * yz + r02 * zz
-    a10, a11, a12 = r10 * xx + r11 * xy + r12 * xz, r10 * xy + r11 * yy + r12 * yz, r10 * xz + r11 * yz + r12 * zz
-    a20, a21, a22 = r20 * xx + r21 * xy + r22 * xz, r20 * xy + r21 * yy + r22 * yz, r20 * xz + r21 * yz + r22 * zz
+    a00, a01, a02 = (
+        r00 * xx + r01 * xy + r02 * xz,
+        r00 * xy + r01 * yy + r02 * yz,
+        r00 * xz + r01 * yz + r02 * zz,
+    )
+    a10, a11, a12 = (
+        r10 * xx + r11 * xy + r12 * xz,
+        r10 * xy + r11 * yy + r12 * yz,
+        r10 * xz + r11 * yz + r12 * zz,
+    )
+    a20, a21, a22 = (
+        r20 * xx + r21 * xy + r22 * xz,
+        r20 * xy + r21 * yy + r22 * yz,
+        r20 * xz + r21 * yz + r22 * zz,
+    )
     px, py, pz = z[9], z[10], z[11]
     gp = gx * px + gy * py + gz * pz
     pp = px * px + py * py + pz * pz
@@ -133,7 +145,7 @@ def _inertia_to_world(i, row, w):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _apply(z, x0, x1, x2, x3, x4, x5):  # type: ignore[no-untyped-def]
+def _apply(z, x0, x1, x2, x3, x4, x5):
     """Spatial inertia of the node with scratch `z` times a motion vector (angular, linear)."""
     m, hx, hy, hz = z[36], z[37], z[38], z[39]
     f0 = z[40] * x0 + z[43] * x1 + z[44] * x2 + hy * x5 - hz * x4
@@ -146,7 +158,7 @@ def _apply(z, x0, x1, x2, x3, x4, x5):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, q, v, w, mass, bias):  # type: ignore[no-untyped-def]
+def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, q, v, w, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms and wind drag, moved to the left side."""
     tail = row.shape[0] - TAIL
     g0, g1, g2, air = -row[tail], -row[tail + 1], -row[tail + 2], row[tail + 3]
@@ -216,7 +228,7 @@ def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, win
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _solve(n, mass, right):  # type: ignore[no-untyped-def]
+def _solve(n, mass, right):
     """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
     for i in range(n):
         for j in range(i):
@@ -240,7 +252,7 @@ def _solve(n, mass, right):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _efforts(n, drives, drive_joint, drive_kind, row, q, v, lagged, integral, h, effort, stiff):  # type: ignore[no-untyped-def]
+def _efforts(n, drives, drive_joint, drive_kind, row, q, v, lagged, integral, h, effort, stiff):
     """Joint efforts of springs, dampers, stops and drives; `stiff` (n) takes what the implicit step adds to the mass.
 
     With h = 0 everything is explicit and `stiff` stays zero (Runge-Kutta).
@@ -281,7 +293,7 @@ def _efforts(n, drives, drive_joint, drive_kind, row, q, v, lagged, integral, h,
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagged, integral, ring, head, h):  # type: ignore[no-untyped-def]
+def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagged, integral, ring, head, h):
     """Dead time, then first-order lag (exact for a held command), then the servo's integral (with anti-windup)."""
     for a in range(drives):
         b = n * NODE + a * DRIVE
@@ -307,7 +319,7 @@ def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagg
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def advance(  # type: ignore[no-untyped-def]
+def advance(
     first, last, parent, kind, axis, tree_rotation, tree_position, drive_joint, drive_kind, delay,
     rows, winds, commands, q, v, lagged, integral, ring, heads, efforts, active, h, substeps, fourth_order,
 ):  # fmt: skip
@@ -331,12 +343,28 @@ def advance(  # type: ignore[no-untyped-def]
         row, wind, qc, vc = rows[c], winds[c], q[c], v[c]
         for _ in range(substeps):
             _drive_step(
-                n, drives, drive_joint, drive_kind, delay, row, vc, commands[c], lagged[c], integral[c], ring[c], heads[c], h
+                n,
+                drives,
+                drive_joint,
+                drive_kind,
+                delay,
+                row,
+                vc,
+                commands[c],
+                lagged[c],
+                integral[c],
+                ring[c],
+                heads[c],
+                h,
             )
             heads[c] += 1
             if not fourth_order:
-                _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias)
-                _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], h, effort, stiff)
+                _mass_and_bias(
+                    n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias
+                )
+                _efforts(
+                    n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], h, effort, stiff
+                )
                 for i in range(n):
                     bias[i] = effort[i] - bias[i]
                     mass[i, i] += stiff[i]
@@ -348,8 +376,23 @@ def advance(  # type: ignore[no-untyped-def]
                 for i in range(n):
                     q0[i], v0[i], dq[i], dv[i] = qc[i], vc[i], 0.0, 0.0
                 for stage in range(4):
-                    _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias)
-                    _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], 0.0, effort, stiff)
+                    _mass_and_bias(
+                        n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias
+                    )
+                    _efforts(
+                        n,
+                        drives,
+                        drive_joint,
+                        drive_kind,
+                        row,
+                        qc,
+                        vc,
+                        lagged[c],
+                        integral[c],
+                        0.0,
+                        effort,
+                        stiff,
+                    )
                     for i in range(n):
                         bias[i] = effort[i] - bias[i]
                     _solve(n, mass, bias)
@@ -369,7 +412,21 @@ def advance(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def accelerations(parent, kind, axis, tree_rotation, tree_position, drive_joint, drive_kind, row, wind, q, v, lagged, integral):  # type: ignore[no-untyped-def]
+def accelerations(
+    parent,
+    kind,
+    axis,
+    tree_rotation,
+    tree_position,
+    drive_joint,
+    drive_kind,
+    row,
+    wind,
+    q,
+    v,
+    lagged,
+    integral,
+):
     """Joint accelerations (n) of one copy, everything explicit; also returns its mass matrix (lower triangle)."""
     n = parent.shape[0]
     w = np.zeros((n, _WORK))
@@ -379,7 +436,9 @@ def accelerations(parent, kind, axis, tree_rotation, tree_position, drive_joint,
     stiff = np.zeros(n)
     _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, q, v, w, mass, bias)
     kept = mass.copy()
-    _efforts(n, drive_joint.shape[0], drive_joint, drive_kind, row, q, v, lagged, integral, 0.0, effort, stiff)
+    _efforts(
+        n, drive_joint.shape[0], drive_joint, drive_kind, row, q, v, lagged, integral, 0.0, effort, stiff
+    )
     for i in range(n):
         bias[i] = effort[i] - bias[i]
     _solve(n, mass, bias)
@@ -387,7 +446,21 @@ def accelerations(parent, kind, axis, tree_rotation, tree_position, drive_joint,
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def locate(first, last, parent, kind, axis, tree_rotation, tree_position, body_node, body_rotation, body_position, q, v, out):  # type: ignore[no-untyped-def]
+def locate(
+    first,
+    last,
+    parent,
+    kind,
+    axis,
+    tree_rotation,
+    tree_position,
+    body_node,
+    body_rotation,
+    body_position,
+    q,
+    v,
+    out,
+):
     """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
     n = parent.shape[0]
     w = np.zeros((n, _WORK))

@@ -99,7 +99,9 @@ def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None
         raise FormulaError(text, 1, "is nested too deeply") from error
     if unit is not None and root.dimension is not ANY and root.dimension != unit_dimension(unit):
         raise FormulaError(
-            text, root.column, f"is in {_dimension_text(root.dimension)}, wanted {pretty_unit(unit) or 'a plain number'}"
+            text,
+            root.column,
+            f"is in {_dimension_text(root.dimension)}, wanted {pretty_unit(unit) or 'a plain number'}",
         )
     return Expression(text, root, tuple(sorted(reader.used)))
 
@@ -136,8 +138,15 @@ class _Reader:
                 parts = [self.read(value, depth + 1) for value in node.values]
                 return self.chain(op, parts, node)
             case ast.IfExp():
-                condition, yes, no = (self.read(part, depth + 1) for part in (node.test, node.body, node.orelse))
-                return Node("where", (condition, yes, no), dimension=self.same(node, yes, no), column=self.column(node))
+                condition, yes, no = (
+                    self.read(part, depth + 1) for part in (node.test, node.body, node.orelse)
+                )
+                return Node(
+                    "where",
+                    (condition, yes, no),
+                    dimension=self.same(node, yes, no),
+                    column=self.column(node),
+                )
             case ast.Call():
                 return self.call(node, depth)
         raise self.fail(node, f"{type(node).__name__.lower()} is not part of the formula language")
@@ -166,7 +175,9 @@ class _Reader:
             hint = f"; near it: {', '.join(near)}" if near else ""
             raise self.fail(node, f"unknown name {name}{hint}")
         self.used.add(name)
-        return Node("signal", name=name, dimension=unit_dimension(self.signals[name]), column=self.column(node))
+        return Node(
+            "signal", name=name, dimension=unit_dimension(self.signals[name]), column=self.column(node)
+        )
 
     def dotted(self, node: ast.expr) -> str:
         match node:
@@ -266,7 +277,10 @@ class _Reader:
                 return ANY
             return tuple(p // 2 for p in known)  # type: ignore[return-value]
         if args[0].dimension not in (ANY, DIMENSIONLESS, _ANGLE):
-            raise self.fail(node.args[0], f"{name} takes an angle or a plain number, this is in {_dimension_text(args[0].dimension)}")
+            raise self.fail(
+                node.args[0],
+                f"{name} takes an angle or a plain number, this is in {_dimension_text(args[0].dimension)}",
+            )
         return _ANGLE if name == "wrap" else DIMENSIONLESS
 
     def same(self, node: ast.AST, *parts: Node) -> Dimension | None:
@@ -275,7 +289,9 @@ class _Reader:
         for part in known[1:]:
             if part.dimension != known[0].dimension:
                 here = _dimension_text(part.dimension)
-                raise FormulaError(self.text, part.column, f"is in {here}, beside {_dimension_text(known[0].dimension)}")
+                raise FormulaError(
+                    self.text, part.column, f"is in {here}, beside {_dimension_text(known[0].dimension)}"
+                )
         return known[0].dimension if known else ANY
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -60,7 +61,9 @@ class Batch:
     started anew (`restart`); until then they stand still.
     """
 
-    def __init__(self, problem: Problem, copies: int, seed: int, stream: str, threads: int | None = None) -> None:
+    def __init__(
+        self, problem: Problem, copies: int, seed: int, stream: str, threads: int | None = None
+    ) -> None:
         self.problem, self.copies, self.seed, self.stream = problem, copies, seed, stream
         timing, model = problem.task.timing, problem.model
         self.limit = timing.steps
@@ -78,7 +81,9 @@ class Batch:
         self._wind: Array = np.zeros((copies, self.limit + 1))
         self._noise: Array = np.zeros((copies, self.limit + 1, len(self._noisy)))
         self._drawn = {draw.target: np.zeros(copies) for draw in problem.draws}
-        self._holds = np.array([timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64)
+        self._holds = np.array(
+            [timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64
+        )
         self._held: Array = np.zeros((copies, len(self._holds)), dtype=np.int64)
         self._settled: Array = np.zeros(copies, dtype=np.int64)
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))
@@ -87,7 +92,7 @@ class Batch:
         sources = [*problem.observations, *problem.rewards, *problem.endings, problem.measure]
         self._program = Program(sources, self.signals, copies, problem.definitions)
         rows = np.cumsum([0, len(problem.observations), len(problem.rewards), len(problem.endings), 1])
-        self._rows = [slice(a, b) for a, b in zip(rows, rows[1:], strict=False)]
+        self._rows = [slice(a, b) for a, b in itertools.pairwise(rows)]
         self._weights, self._at_ending = _payment(problem)
 
     def _signals(self) -> dict[str, Array]:
@@ -172,8 +177,8 @@ class Batch:
     def observe(self) -> Array:
         """What the policy is given, (B, observations), in SI units, with noise and delay."""
         if len(self._history) == 1:
-            return self._history[0].copy()
-        return self._history[self._delays, :, np.arange(len(self._delays))].T.copy()
+            return np.array(self._history[0])
+        return np.array(self._history[self._delays, :, np.arange(len(self._delays))].T)
 
     def step(self, commands: Array) -> Outcome:
         """Hold `commands` (B, actions), in SI units, for one sample; they are clipped to the task's limits."""

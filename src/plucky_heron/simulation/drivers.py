@@ -62,7 +62,9 @@ class Random:
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The command of the present half second."""
-        table: Array = self._table[np.arange(batch.copies), np.minimum(batch.age // self.samples, self._table.shape[1] - 1)]
+        table: Array = self._table[
+            np.arange(batch.copies), np.minimum(batch.age // self.samples, self._table.shape[1] - 1)
+        ]
         return table
 
 
@@ -76,8 +78,10 @@ class Rule:
 
     def begin(self, batch: Batch) -> None:
         """Bind the formulas to the batch."""
-        self._program = Program(self.problem.rules[self.key], batch.signals, batch.copies, self.problem.definitions)
+        self._program = Program(
+            self.problem.rules[self.key], batch.signals, batch.copies, self.problem.definitions
+        )
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The formulas' values; what is not finite counts as zero."""
-        return np.nan_to_num(self._program.run().T, nan=0.0, posinf=0.0, neginf=0.0)
+        return np.asarray(np.nan_to_num(self._program.run().T, nan=0.0, posinf=0.0, neginf=0.0))

@@ -90,6 +90,7 @@ def run_trials(
     stream: str,
     count: int,
     record: Sequence[int] = (),
+    episodes: Array | None = None,
     threads: int | None = None,
     prepare: Callable[[Batch], None] | None = None,
     progress: Callable[[float], bool] | None = None,
@@ -100,13 +101,15 @@ def run_trials(
 
     Parameters
     ----------
+    episodes
+        Other numbers than 0 to count - 1.
     prepare
         Called after the start, to change copies (such as a set value of a parameter).
     progress
         Called with the share done; returning False stops early, and what has not ended counts as cut.
     """
     batch = Batch(problem, count, seed, stream, threads)
-    batch.start(np.arange(count))
+    batch.start(np.arange(count) if episodes is None else episodes)
     if prepare is not None:
         prepare(batch)
     driver.begin(batch)

@@ -133,14 +133,19 @@ class _Binder:
         definitions: dict[str, Expression] = {}
         for name, signal in task.signals.items():
             if name in self.units:
-                raise FileError(self.source, f"signals.{name}", None, "stands for something already; choose another name")
+                raise FileError(
+                    self.source, f"signals.{name}", None, "stands for something already; choose another name"
+                )
             definitions[name] = self.formula(f"signals.{name}.formula", signal.formula, signal.unit)
             self.units[name] = signal.unit
         target = None
         if task.target is not None:
             if task.target.body not in self.machine.bodies:
                 raise self.unknown("target.body", task.target.body, self.machine.bodies)
-            target = (self.formula("target.x", task.target.x, "m"), self.formula("target.z", task.target.z, "m"))
+            target = (
+                self.formula("target.x", task.target.x, "m"),
+                self.formula("target.z", task.target.z, "m"),
+            )
         drive_index, low, high = self.actions()
         return Problem(
             machine=self.machine,
@@ -150,7 +155,9 @@ class _Binder:
             model=self.model,
             units=self.units,
             definitions=definitions,
-            observations=tuple(self.formula(f"observations.{o.name}.formula", o.formula, o.si) for o in task.observations),
+            observations=tuple(
+                self.formula(f"observations.{o.name}.formula", o.formula, o.si) for o in task.observations
+            ),
             rewards=tuple(self.formula(f"rewards.{n}.formula", r.formula) for n, r in task.rewards.items()),
             endings=tuple(self.formula(f"endings.{n}.formula", e.formula) for n, e in task.endings.items()),
             measure=self.formula("measure.formula", task.measure.formula),
@@ -186,7 +193,10 @@ class _Binder:
                 raise FileError(self.source, f"actions.{action.name}.limits", None, str(error)) from error
             if not -most <= lower < upper <= most:
                 raise FileError(
-                    self.source, f"actions.{action.name}.limits", action.limits, f"wanted to rise within the drive's ±{most:g}"
+                    self.source,
+                    f"actions.{action.name}.limits",
+                    action.limits,
+                    f"wanted to rise within the drive's ±{most:g}",
                 )
             index.append(self.model.drives.index(action.drive))
             low.append(lower)
@@ -209,7 +219,8 @@ class _Binder:
                 if command not in names:
                     raise self.unknown(f"rules.{name}.commands.{command}", command, names)
             rules[name] = tuple(
-                self.formula(f"rules.{name}.commands.{action}", rule.commands.get(action, "0")) for action in names
+                self.formula(f"rules.{name}.commands.{action}", rule.commands.get(action, "0"))
+                for action in names
             )
         return rules
 
@@ -225,7 +236,10 @@ class _Binder:
             if name in (WIND_MEAN, WIND_GUST):
                 yield self.checked(Draw(name, "wind", "m/s", distribution), f"variation.{name}")
             elif name in self.model.parameters:
-                yield self.checked(Draw(name, "parameter", parameter_unit(self.machine, name), distribution), f"variation.{name}")
+                yield self.checked(
+                    Draw(name, "parameter", parameter_unit(self.machine, name), distribution),
+                    f"variation.{name}",
+                )
             else:
                 raise self.unknown(f"variation.{name}", name, [*self.model.parameters, WIND_MEAN, WIND_GUST])
         for name, setpoint in sorted(self.task.setpoints.items()):

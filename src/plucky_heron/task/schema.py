@@ -115,7 +115,7 @@ class Observation(Settings):
     @model_validator(mode="after")
     def _ordered(self) -> Observation:
         if not self.range[0] < self.range[1]:
-            raise ValueError(f"{self.name}: range must rise, such as [\"-1 m\", \"1 m\"]")
+            raise ValueError(f'{self.name}: range must rise, such as ["-1 m", "1 m"]')
         if self.noise < 0.0 or self.delay < 0.0:
             raise ValueError(f"{self.name}: noise and delay must not be negative")
         return self
@@ -228,5 +228,7 @@ class Task(Settings):
                 raise ValueError(f"{label}: {', '.join(sorted(twice))} stands twice")
         for name, reward in self.rewards.items():
             if reward.ending is not None and reward.ending not in self.endings:
-                raise ValueError(f"rewards.{name}.ending names no ending: {reward.ending!r}; known are {', '.join(self.endings)}")
+                raise ValueError(
+                    f"rewards.{name}.ending names no ending: {reward.ending!r}; known are {', '.join(self.endings)}"
+                )
         return self

@@ -1,0 +1,287 @@
+"""The pack: what is handed to a real controller, written only when every form computes the same as the policy."""
+
+from __future__ import annotations
+
+import csv
+import dataclasses
+import hashlib
+import io
+import json
+import re
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from plucky_heron.analysis.statistics import wilson
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.files import read_toml, write_whole
+from plucky_heron.handover.exporters import ONNX_OPSET, Line, templates, to_c, to_onnx
+from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.simulation.trials import run_trials
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.training.launch import frozen_problem, run_folder
+from plucky_heron.training.store import RunRow, RunStore
+
+Array = np.ndarray
+
+PACK_FORMAT = 1
+VECTORS = 500
+TOLERANCE = 1e-5
+"""Largest difference allowed, as a share of the command range."""
+HOLD_TIME = 0.1
+"""Seconds the last command is held without a valid input, before the safe command."""
+C_FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
+
+
+def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
+    """Export the kept policy of a run to `out` and check it.
+
+    Returns
+    -------
+    dict
+        ``pack``, ``files``, ``equality`` {form: largest difference}.
+
+    Raises
+    ------
+    StateError
+        A form differs from the policy, or the C compiler is missing or complains; nothing is written then.
+    FileError
+        `out` holds something that is not a pack.
+    """
+    if out.exists() and not (out / "pack.json").is_file() and (not out.is_dir() or any(out.iterdir())):
+        raise FileError(out, "", None, "exists and is not a pack; name a new folder")
+    problem = frozen_problem(project, row)
+    policy = Policy.load(run_folder(project, row.id) / "best.npz")
+    vectors = test_vectors(problem, policy)
+    inputs, outputs = contract(problem)
+    title = f"{problem.machine.name}, {problem.task.name}, run {row.id}"
+    files: dict[str, bytes | str] = {
+        "policy.onnx": to_onnx(policy),
+        **to_c(policy, title, inputs, outputs, problem.sample_time),
+    }
+    expected = policy.commands(vectors)
+    equality = check_forms(files, vectors, expected, problem.high - problem.low)
+    worst = {form: value for form, value in equality.items() if not value <= TOLERANCE}
+    if worst:
+        found = ", ".join(f"{form} by {value:.1e}" for form, value in worst.items())
+        raise StateError(f"not written: {found} of the command range, allowed {TOLERANCE:.0e}")
+    files["vectors.csv"] = _vectors_csv(problem, vectors, expected)
+    files |= _frozen_sources(project, row)
+    pack = describe(project, problem, policy, row, equality, files)
+    store = RunStore(project)
+    proof = store.last_result(row.id, "proof")
+    store.close()
+    sheet = templates().get_template("data-sheet.md.j2")
+    files["data-sheet.md"] = sheet.render(title=title, pack=pack, proof=_proof_facts(proof))
+    files["pack.json"] = json.dumps(pack, indent=2)
+    _put(out, files)
+    return {"pack": str(out), "files": sorted(files), "equality": equality}
+
+
+def test_vectors(problem: Problem, policy: Policy) -> Array:
+    """Sensor rows (500, observations) drawn evenly from whole episodes under the policy."""
+    trials = run_trials(
+        problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="vectors", count=16, record=range(16)
+    )
+    rows = np.concatenate([r.observations for r in trials.recordings.values()])
+    chosen = np.linspace(0, len(rows) - 1, VECTORS).astype(np.int64)
+    return np.asarray(rows[chosen].astype(np.float32).astype(np.float64))
+
+
+def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
+    """Inputs and outputs in order, with unit, range and sign."""
+    inputs = [Line(o.name, o.si, o.range[0], o.range[1], o.positive) for o in problem.task.observations]
+    outputs = [
+        Line(a.name, unit, float(low), float(high), a.positive)
+        for a, unit, low, high in zip(
+            problem.task.actions, problem.action_units(), problem.low, problem.high, strict=True
+        )
+    ]
+    return inputs, outputs
+
+
+def check_forms(
+    files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array
+) -> dict[str, float]:
+    """Largest difference of each form from `expected`, as a share of the command range."""
+    found = {"onnx": run_onnx(files["policy.onnx"], vectors), "c": run_c(files, vectors)}
+    return {form: float((np.abs(values - expected) / span).max()) for form, values in found.items()}
+
+
+def run_onnx(model: bytes | str, vectors: Array) -> Array:
+    """Commands of the ONNX model."""
+    import onnxruntime
+
+    options = onnxruntime.SessionOptions()
+    options.intra_op_num_threads = 1
+    session = onnxruntime.InferenceSession(model, options, providers=["CPUExecutionProvider"])
+    return np.asarray(session.run(None, {"sensors": vectors.astype(np.float32)})[0])
+
+
+def run_c(files: dict[str, bytes | str], vectors: Array) -> Array:
+    """Commands of the C form, compiled here without a warning.
+
+    Raises
+    ------
+    StateError
+        No compiler, a warning, or an input that the code refuses.
+    """
+    with tempfile.TemporaryDirectory(prefix="heron-pack-") as folder:
+        place = Path(folder)
+        for name in ("policy.h", "policy.c", "check.c"):
+            (place / name).write_text(str(files[name]))
+        program = compile_c(place, ["policy.c", "check.c"], "check")
+        done = subprocess.run(
+            [str(program)],
+            input=vectors.astype(np.float32).tobytes(),
+            capture_output=True,
+            timeout=60,
+            check=False,
+        )
+    if done.returncode != 0:
+        raise StateError(f"the C form refused a test vector (status {done.returncode})")
+    return np.frombuffer(done.stdout, dtype=np.float32).reshape(len(vectors), -1)
+
+
+def compile_c(folder: Path, sources: list[str], name: str, flags: tuple[str, ...] = C_FLAGS) -> Path:
+    """Compile with gcc into `folder`; warnings are errors."""
+    compiler = shutil.which("gcc") or shutil.which("cc")
+    if compiler is None:
+        raise StateError("no C compiler found; install gcc (Debian: apt-get install gcc libc6-dev)")
+    command = [compiler, *flags, "-o", name, *sources, "-lm"]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=120, check=False)
+    if done.returncode != 0:
+        raise StateError(f"the C code does not compile: {done.stderr.strip().splitlines()[:1]}")
+    return folder / name
+
+
+def describe(
+    project: Path,
+    problem: Problem,
+    policy: Policy,
+    row: RunRow,
+    equality: dict[str, float],
+    files: dict[str, bytes | str],
+) -> dict[str, Any]:
+    """``pack.json``."""
+    inputs, outputs = contract(problem)
+    task, machine = problem.task, problem.machine
+    described_inputs = [
+        dataclasses.asdict(line) | {
+            "noise": o.noise, "delay": o.delay, "formula": o.formula, "offset": float(policy.offset[k]), "scale": float(policy.scale[k]),
+        }
+        for k, (line, o) in enumerate(zip(inputs, task.observations, strict=True))
+    ]  # fmt: skip
+    described_outputs = []
+    for line, action in zip(outputs, task.actions, strict=True):
+        drive = machine.drives[action.drive]
+        facts = {
+            "name": action.drive,
+            "kind": drive.kind,
+            "limit": float(drive.limit),
+            "lag": drive.lag,
+            "dead_time": drive.dead_time,
+        }
+        described_outputs.append(dataclasses.asdict(line) | {"drive": facts})
+    computed = [
+        {"name": o.name, "formula": o.formula}
+        for o in task.observations
+        if not re.fullmatch(r"[\w.]+", o.formula)
+    ]
+    return {
+        "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),
+        "sample_time": problem.sample_time, "inputs": described_inputs, "outputs": described_outputs,
+        "input_limit": policy.limit, "computed_inputs": computed, "signals": {n: s.formula for n, s in task.signals.items()},
+        "start_pose": {j: machine.joints[j].start for j in problem.model.joints},
+        "network": {
+            "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
+            "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
+        },
+        "safety": {"hold": HOLD_TIME, "command": [float(np.clip(0.0, lo, hi)) for lo, hi in zip(problem.low, problem.high, strict=True)]},
+        "run": {
+            "number": row.id, "seed": row.seed, "method": row.method, "recipe": row.recipe, "task": row.task, "step": row.best_step,
+            "success": row.best_success, "score": row.best_score, "retest": row.retest, "facts": row.facts,
+        },
+        "equality": {"vectors": VECTORS, "tolerance": TOLERANCE, "forms": equality},
+        "hashes": {name: hashlib.sha256(data if isinstance(data, bytes) else data.encode()).hexdigest() for name, data in sorted(files.items())},
+    }  # fmt: skip
+
+
+def read_pack(folder: Path) -> dict[str, Any]:
+    """``pack.json`` of a pack whose files are what they were.
+
+    Raises
+    ------
+    FileError
+        Not a pack, or a file was changed.
+    """
+    path = folder / "pack.json"
+    try:
+        pack = dict(json.loads(path.read_text()))
+    except FileNotFoundError as error:
+        raise FileError(folder, "", None, "is not a pack: it has no pack.json") from error
+    except (OSError, ValueError, TypeError) as error:
+        raise FileError(path, "", None, f"cannot be read: {error}") from error
+    if pack.get("format") != PACK_FORMAT:
+        raise FileError(path, "format", pack.get("format"), f"this program reads format {PACK_FORMAT}")
+    for name, wanted in pack.get("hashes", {}).items():
+        file = (folder / name).resolve()
+        if folder.resolve() not in file.parents:
+            raise FileError(path, f"hashes.{name}", None, "leads out of the pack")
+        found = hashlib.sha256(file.read_bytes()).hexdigest() if file.is_file() else "missing"
+        if found != wanted:
+            raise FileError(
+                file,
+                "",
+                None,
+                "is missing" if found == "missing" else "was changed after the pack was written",
+            )
+    return pack
+
+
+def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
+    """The machine, site and task files, so that a rig can run the same episodes from the pack alone."""
+    frozen = run_folder(project, row.id) / "frozen"
+    files: dict[str, bytes | str] = {}
+    for kind in ("machines", "sites", "tasks"):
+        for path in sorted((frozen / kind).glob("*")):
+            if path.suffix == ".toml":
+                read_toml(path)
+            files[f"frozen/{kind}/{path.name}"] = path.read_bytes()
+    return files
+
+
+def _vectors_csv(problem: Problem, vectors: Array, expected: Array) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(
+        [o.name for o in problem.task.observations] + [f"command {a.name}" for a in problem.task.actions]
+    )
+    for given, wanted in zip(vectors.astype(np.float32), expected, strict=True):
+        writer.writerow([np.format_float_scientific(x, unique=True) for x in (*given, *wanted)])
+    return out.getvalue()
+
+
+def _proof_facts(proof: dict[str, Any] | None) -> dict[str, Any] | None:
+    if proof is None:
+        return None
+    share, trials = proof["drivers"]["policy"]["success"], proof["trials"]
+    low, high = wilson(round(share * trials), trials)
+    return {"success": share, "trials": trials, "low": low, "high": high}
+
+
+def _put(out: Path, files: dict[str, bytes | str]) -> None:
+    """All files into a fresh folder, moved into place at the end."""
+    out.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix=".pack-", dir=out.parent) as folder:
+        fresh = Path(folder) / "pack"
+        for name, data in files.items():
+            write_whole(fresh / name, data)
+        if out.exists():
+            shutil.rmtree(out)
+        fresh.replace(out)

@@ -1,0 +1,37 @@
+"""Compiled pieces of learning that would otherwise make many temporaries. Keep this file quiet, as with dynamics."""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+def adam_step(parameters, gradient, mean, square, count, rate, keep_mean, keep_square, small, scale):
+    """One step of Adam (Kingma and Ba 2015, algorithm 1) in place, on the gradient times `scale`."""
+    correct_mean = 1.0 - keep_mean**count
+    correct_square = 1.0 - keep_square**count
+    for i in range(parameters.shape[0]):
+        g = gradient[i] * scale
+        m = keep_mean * mean[i] + (1.0 - keep_mean) * g
+        s = keep_square * square[i] + (1.0 - keep_square) * g * g
+        mean[i] = m
+        square[i] = s
+        parameters[i] -= rate * (m / correct_mean) / (math.sqrt(s / correct_square) + small)
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+def advantages(rewards, values, next_values, goes_on, discount, decay, out):
+    """Generalised advantage estimation (Schulman et al. 2016, eq. 16), all arrays (T, B).
+
+    `next_values` is the value of the state that followed: of the state at which time cut an episode too, and zero
+    after a true ending. `goes_on` is 0 wherever the next row belongs to another episode.
+    """
+    steps, copies = rewards.shape
+    for b in range(copies):
+        carried = 0.0
+        for t in range(steps - 1, -1, -1):
+            surprise = rewards[t, b] + discount * next_values[t, b] - values[t, b]
+            carried = surprise + discount * decay * goes_on[t, b] * carried
+            out[t, b] = carried

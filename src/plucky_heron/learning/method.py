@@ -1,0 +1,116 @@
+"""The contract that every learning method keeps, and the register of methods.
+
+A method chooses commands, takes in what followed, and improves when it has seen enough. It knows nothing of files,
+processes or stop rules. Adding one touches its own file, its test, and one line of `METHODS`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+from typing import Any, Protocol
+
+import numpy as np
+
+from plucky_heron.errors import StateError
+from plucky_heron.files import Settings
+from plucky_heron.learning.policy import Policy
+
+Array = np.ndarray
+
+METHODS = {"ppo": ("plucky_heron.learning.ppo", "ProximalPolicy", "ProximalSettings")}
+
+
+@dataclass(frozen=True)
+class Space:
+    """What a method must know of a problem.
+
+    Attributes
+    ----------
+    observation_low, observation_high : (observations,)
+        The stated ranges, SI.
+    low, high : (actions,)
+        Command limits, SI.
+    """
+
+    observation_low: Array
+    observation_high: Array
+    low: Array
+    high: Array
+
+
+@dataclass(frozen=True)
+class Experience:
+    """What followed one command in every copy, arrays (B, ...).
+
+    Attributes
+    ----------
+    reward : (B,)
+    after : (B, observations)
+        Observation after the step, before any restart.
+    ended : bool (B,)
+        A true ending was met: nothing follows.
+    cut : bool (B,)
+        Time cut the episode: the value of `after` still counts.
+    """
+
+    reward: Array
+    after: Array
+    ended: Array
+    cut: Array
+
+
+class Method(Protocol):
+    """A learning method at work on one problem."""
+
+    def choose(self, observations: Array) -> Array:
+        """Commands (B, actions) in SI units, with exploration."""
+        ...
+
+    def take(self, experience: Experience) -> None:
+        """Take in what followed the last choice."""
+        ...
+
+    def ready(self) -> bool:
+        """Whether `improve` may be called."""
+        ...
+
+    def improve(self, progress: float) -> dict[str, float]:
+        """Learn from what was taken in; `progress` is the share of the budget used. Returns the health figures."""
+        ...
+
+    def policy(self) -> Policy:
+        """The present policy without exploration."""
+        ...
+
+    def keep(self) -> dict[str, Array]:
+        """All state, for a checkpoint."""
+        ...
+
+    def restore(self, kept: dict[str, Array]) -> None:
+        """Set the state kept by `keep`."""
+        ...
+
+
+def settings_class(method: str) -> type[Settings]:
+    """The schema of a method's settings.
+
+    Raises
+    ------
+    StateError
+        No such method.
+    """
+    found: type[Settings] = getattr(_module(method), METHODS[method][2])
+    return found
+
+
+def make_method(method: str, settings: Settings, space: Space, copies: int, seed: int) -> Method:
+    """A method ready to learn from `copies` episodes at a time."""
+    made: Method = getattr(_module(method), METHODS[method][1])(settings, space, copies, seed)
+    return made
+
+
+def _module(method: str) -> Any:
+    if method not in METHODS:
+        raise StateError(f"no method {method!r}; there are {', '.join(METHODS)}")
+    return import_module(METHODS[method][0])

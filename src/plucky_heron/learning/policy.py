@@ -1,0 +1,100 @@
+"""A finished policy: raw sensor values in SI units in, commands in SI units out, everything between inside."""
+
+from __future__ import annotations
+
+import io
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from plucky_heron.errors import FileError
+from plucky_heron.files import write_whole
+from plucky_heron.learning.network import Network
+from plucky_heron.simulation.batch import Batch
+
+Array = np.ndarray
+
+
+@dataclass(frozen=True)
+class Policy:
+    """A deterministic policy; all arithmetic is float32, as in the exported forms.
+
+    Attributes
+    ----------
+    offset, scale : float32 (observations,)
+        A sensor value x enters the network as ``clip((x - offset) * scale, -limit, limit)``.
+    parameters : float32 (count,)
+        Weights and biases, see `Network`.
+    low, high : float32 (actions,)
+        Network output -1 .. 1 is mapped onto low .. high and clipped there.
+    """
+
+    sizes: tuple[int, ...]
+    activation: str
+    parameters: Array
+    offset: Array
+    scale: Array
+    limit: float
+    low: Array
+    high: Array
+
+    @property
+    def network(self) -> Network:
+        """The network that reads `parameters`."""
+        return Network(self.sizes, self.activation)
+
+    def commands(self, observations: Array, network: Network | None = None) -> Array:
+        """Commands (batch, actions) in SI units for raw observations (batch, observations)."""
+        inputs = (observations.astype(np.float32) - self.offset) * self.scale
+        np.clip(inputs, -self.limit, self.limit, out=inputs)
+        drawn = (network or self.network).forward(self.parameters, inputs)
+        half = (self.high - self.low) * np.float32(0.5)
+        middle = (self.high + self.low) * np.float32(0.5)
+        commands: Array = np.clip(middle + half * drawn, self.low, self.high)
+        return commands
+
+    def save(self, path: Path) -> None:
+        """Write as .npz without objects."""
+        out = io.BytesIO()
+        facts = json.dumps({"sizes": self.sizes, "activation": self.activation, "limit": self.limit})
+        np.savez(
+            out, parameters=self.parameters, offset=self.offset, scale=self.scale, low=self.low, high=self.high,
+            facts=np.frombuffer(facts.encode(), dtype=np.uint8),
+        )  # fmt: skip
+        write_whole(path, out.getvalue())
+
+    @classmethod
+    def load(cls, path: Path) -> Policy:
+        """Read what `save` wrote.
+
+        Raises
+        ------
+        FileError
+            Missing or damaged.
+        """
+        try:
+            with np.load(path, allow_pickle=False) as kept:
+                facts = json.loads(kept["facts"].tobytes().decode())
+                arrays = {k: kept[k] for k in ("parameters", "offset", "scale", "low", "high")}
+        except FileNotFoundError as error:
+            raise FileError(path, "", None, "no policy is kept here yet") from error
+        except (OSError, ValueError, KeyError, EOFError) as error:
+            raise FileError(path, "", None, f"is not a policy file, or damaged: {error}") from error
+        return cls(tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays)
+
+
+class PolicyDriver:
+    """A policy as a driver of episodes."""
+
+    def __init__(self, policy: Policy, name: str = "policy") -> None:
+        self.policy, self.name = policy, name
+        self._network = policy.network
+
+    def begin(self, batch: Batch) -> None:
+        """Nothing to prepare."""
+
+    def drive(self, batch: Batch, observations: Array) -> Array:
+        """The policy's commands."""
+        return self.policy.commands(observations, self._network).astype(np.float64)

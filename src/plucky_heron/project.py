@@ -1,0 +1,168 @@
+"""A project folder as an object: what notebooks, the command line and the window work with."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.files import FORMAT, Settings, inside, load
+from plucky_heron.task.problem import Problem, read_problem
+
+if TYPE_CHECKING:
+    from plucky_heron.learning.policy import Policy
+    from plucky_heron.training.recipe import Recipe
+    from plucky_heron.training.store import RunRow
+
+
+class ProjectFile(Settings):
+    """``project.toml``."""
+
+    format: int = FORMAT
+    name: str
+    notes: str = ""
+
+
+class Project:
+    """A project folder.
+
+    Raises
+    ------
+    FileError
+        Not a project, or its ``project.toml`` is wrong.
+    """
+
+    def __init__(self, folder: str | Path) -> None:
+        self.folder = Path(folder).resolve()
+        if not (self.folder / "project.toml").is_file():
+            raise FileError(self.folder, "", None, "is not a project: it has no project.toml; see heron new")
+        self.name = load(ProjectFile, self.folder / "project.toml").name
+
+    def tasks(self) -> list[str]:
+        """Names of the tasks."""
+        return sorted(p.stem for p in (self.folder / "tasks").glob("*.toml"))
+
+    def machines(self) -> list[str]:
+        """Names of the machines."""
+        return sorted(p.stem for p in (self.folder / "machines").glob("*") if p.suffix in (".toml", ".urdf"))
+
+    def recipes(self) -> list[str]:
+        """Names of the recipes."""
+        return sorted(p.stem for p in (self.folder / "recipes").glob("*.toml"))
+
+    def problem(self, task: str) -> Problem:
+        """A task with its machine and site, checked."""
+        return read_problem(self.folder, task)
+
+    def recipe(self, name: str) -> Recipe:
+        """A recipe, checked."""
+        from plucky_heron.training.recipe import read_recipe
+
+        return read_recipe(self.folder, name)
+
+    def runs(self) -> list[RunRow]:
+        """The catalogue of runs."""
+        from plucky_heron.training.store import RunStore
+
+        store = RunStore(self.folder)
+        try:
+            return store.runs()
+        finally:
+            store.close()
+
+    def run(self, number: int) -> RunRow:
+        """One run."""
+        from plucky_heron.training.store import RunStore
+
+        store = RunStore(self.folder)
+        try:
+            return store.run(number)
+        finally:
+            store.close()
+
+    def train(
+        self, task: str, recipe: str = "ppo", seed: int = 1, *, wait: bool = True, **changes: Any
+    ) -> RunRow:
+        """Train one run in a worker process; waits for its end unless told otherwise."""
+        from plucky_heron.training import launch
+        from plucky_heron.training.recipe import with_changes
+
+        chosen = with_changes(self.recipe(recipe), {k: str(v) for k, v in changes.items()})
+        numbers = launch.train(self.folder, task, chosen, [seed])
+        if wait:
+            return launch.wait(self.folder, numbers)[0]
+        return self.run(numbers[0])
+
+    def policy(self, run: int, which: str = "best") -> Policy:
+        """The kept policy of a run, ``"best"`` or ``"last"``."""
+        from plucky_heron.learning.policy import Policy
+        from plucky_heron.training.launch import run_folder
+
+        if which not in ("best", "last"):
+            raise StateError(f"policy {which!r}: wanted best or last")
+        return Policy.load(run_folder(self.folder, run) / f"{which}.npz")
+
+    def frozen(self, run: int) -> Problem:
+        """The problem as a run saw it."""
+        from plucky_heron.training.launch import frozen_problem
+
+        return frozen_problem(self.folder, self.run(run))
+
+
+def open_project(folder: str | Path) -> Project:
+    """Open a project folder."""
+    return Project(folder)
+
+
+def data_folder() -> Path:
+    """Where the program keeps a user's own copies."""
+    base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+    return Path(base) / "plucky-heron"
+
+
+def demo_source() -> Path:
+    """The demo project as shipped."""
+    return Path(__file__).resolve().parents[2] / "demo" / "quillmere"
+
+
+def demo_copy(fresh: bool = False) -> Path:
+    """The user's copy of the demo project; made on first use, kept afterwards unless `fresh`.
+
+    Files of the copy are never overwritten: what was edited there stays.
+    """
+    target = data_folder() / "quillmere"
+    if fresh and target.exists():
+        shutil.rmtree(target)
+    if not (target / "project.toml").is_file():
+        shutil.copytree(
+            demo_source(), target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("runs", "packs")
+        )
+    return target
+
+
+def create(folder: Path, machine: str | None = None) -> Project:
+    """A new project to start from: the demo's machine of that name with its site, tasks and recipes.
+
+    Raises
+    ------
+    FileError
+        The folder has something in it already, or there is no such machine.
+    """
+    if folder.exists() and any(folder.iterdir()):
+        raise FileError(folder, "", None, "is not empty; name a new folder")
+    source = Project(demo_source())
+    name = machine or source.machines()[0]
+    if name not in source.machines():
+        raise FileError("--from", "machine", name, f"there are {', '.join(source.machines())}")
+    tasks = [t for t in source.tasks() if source.problem(t).task.machine == name]
+    files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes()]
+    files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
+    files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
+    for file in files:
+        target = inside(folder, file)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy2(source.folder / file, target)
+    (folder / "project.toml").write_text(f'format = {FORMAT}\nname = "{folder.name}"\n')
+    return Project(folder)

@@ -1,0 +1,49 @@
+"""The datagrams between plant and controller; the layout is described in docs/rollout-protocol.md."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from dataclasses import dataclass
+
+import numpy as np
+
+Array = np.ndarray
+
+RESTART, LOCK_STEP, END = 1, 2, 4
+HOLDING, SAFE = 1, 2
+COUNTERS = ("received", "damaged", "repeated", "late", "lost", "held", "safe", "refused")
+
+_HEAD = struct.Struct("<4sIQHH")
+
+
+@dataclass(frozen=True)
+class Command:
+    """A command datagram: the sensors' sequence number and time stamp, flags, commands, the controller's counters."""
+
+    sequence: int
+    stamp: int
+    flags: int
+    values: Array
+    counters: dict[str, int]
+
+
+def pack_sensors(sequence: int, stamp: int, values: Array, flags: int = 0) -> bytes:
+    """A sensor datagram."""
+    body = (
+        _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()
+    )
+    return body + struct.pack("<I", zlib.crc32(body))
+
+
+def unpack_command(data: bytes, count: int) -> Command | None:
+    """A command datagram, or None if it is damaged or of another shape."""
+    wanted = _HEAD.size + 4 * count + 4 * len(COUNTERS) + 4
+    if len(data) != wanted or struct.unpack("<I", data[-4:])[0] != zlib.crc32(data[:-4]):
+        return None
+    magic, sequence, stamp, given, flags = _HEAD.unpack_from(data)
+    if magic != b"PHC1" or given != count:
+        return None
+    values = np.frombuffer(data, dtype="<f4", count=count, offset=_HEAD.size)
+    numbers = struct.unpack_from(f"<{len(COUNTERS)}I", data, _HEAD.size + 4 * count)
+    return Command(sequence, stamp, flags, values, dict(zip(COUNTERS, numbers, strict=True)))

@@ -1,0 +1,109 @@
+"""The host rig: the pack's C with a small runtime, as a process of its own on this computer."""
+
+from __future__ import annotations
+
+import contextlib
+import select
+import shutil
+import socket
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from plucky_heron.errors import StateError
+from plucky_heron.handover.pack import compile_c
+from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
+
+Array = np.ndarray
+_FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
+
+
+class HostRig:
+    """A controller process; use it as a context manager.
+
+    Parameters
+    ----------
+    folder, pack
+        The pack's folder and its ``pack.json``.
+
+    Raises
+    ------
+    StateError
+        It does not build or does not start.
+    """
+
+    def __init__(self, folder: Path, pack: dict[str, Any]) -> None:
+        self.inputs, self.outputs = len(pack["inputs"]), len(pack["outputs"])
+        self._place = tempfile.TemporaryDirectory(prefix="heron-rig-")
+        self._process: subprocess.Popen[str] | None = None
+        self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        try:
+            self._start(folder, pack)
+        except BaseException:
+            self.close()
+            raise
+
+    def _start(self, folder: Path, pack: dict[str, Any]) -> None:
+        place = Path(self._place.name)
+        for name in ("policy.h", "policy.c"):
+            shutil.copy2(folder / name, place / name)
+        shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "runtime.c")
+        program = compile_c(place, ["policy.c", "runtime.c"], "runtime", _FLAGS)
+        sample, hold = round(pack["sample_time"] * 1e6), round(pack["safety"]["hold"] * 1e6)
+        command = [str(program), str(sample), str(hold), *(repr(float(x)) for x in pack["safety"]["command"])]
+        self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
+        assert self._process.stdout is not None
+        ready, _, _ = select.select([self._process.stdout], [], [], 10.0)
+        line = self._process.stdout.readline() if ready else ""
+        if not line.strip().isdigit():
+            raise StateError("the rig's runtime did not start")
+        self.address = ("127.0.0.1", int(line))
+        self.socket.connect(self.address)
+
+    def send(self, datagram: bytes) -> None:
+        """Send as it is; a rig that has gone shows by its silence."""
+        with contextlib.suppress(ConnectionError):
+            self.socket.send(datagram)
+
+    def receive(self, until: float) -> Command | None:
+        """The next whole command datagram before `until` (`time.perf_counter`), or None."""
+        while True:
+            left = until - time.perf_counter()
+            ready, _, _ = select.select([self.socket], [], [], max(0.0, left))
+            if not ready:
+                return None
+            try:
+                command = unpack_command(self.socket.recv(2048), self.outputs)
+            except ConnectionError:
+                return None
+            if command is not None:
+                return command
+
+    def alive(self) -> bool:
+        """Whether the process is there."""
+        return self._process is not None and self._process.poll() is None
+
+    def close(self) -> None:
+        """End the process, by its own handle, and clean up."""
+        if self._process is not None:
+            if self.alive() and hasattr(self, "address"):
+                self.send(pack_sensors(0, 0, np.zeros(self.inputs), END))
+            try:
+                self._process.wait(timeout=1.0)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            if self._process.stdout is not None:
+                self._process.stdout.close()
+        self.socket.close()
+        self._place.cleanup()
+
+    def __enter__(self) -> HostRig:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

@@ -1,0 +1,199 @@
+"""One run from its first step to its last: collect, improve, evaluate, keep, stop. Knows no process and no clock but its own."""
+
+from __future__ import annotations
+
+import io
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from plucky_heron.errors import FileError
+from plucky_heron.files import write_whole
+from plucky_heron.learning.method import Experience, Space, make_method
+from plucky_heron.simulation.batch import TIME_UP, Batch
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.evaluation import evaluate, summarise
+from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.stop import Evaluation, Verdict, decide
+
+Array = np.ndarray
+CHECKPOINT_FORMAT = 1
+
+
+@dataclass(frozen=True)
+class Best:
+    """The kept policy: when it was found, and what it was worth on the evaluation starts."""
+
+    step: int
+    score: float
+    success: float
+
+    def beaten_by(self, other: Evaluation) -> bool:
+        """More success counts first, then the score."""
+        return (other.success, other.score) > (self.success, self.score)
+
+
+class Run:
+    """A run in memory. `folder` takes its checkpoint and policies.
+
+    Parameters
+    ----------
+    problem, recipe, seed
+        What is learned, how, and from which seed.
+    folder
+        Where ``checkpoint.npz``, ``best.npz`` and ``last.npz`` stand.
+    threads
+        How many threads may step the physics; the course of the run does not depend on it.
+    """
+
+    def __init__(self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1) -> None:
+        self.problem, self.recipe, self.seed, self.folder, self.threads = (
+            problem,
+            recipe,
+            seed,
+            folder,
+            threads,
+        )
+        self.method = make_method(
+            recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed
+        )
+        self.batch = Batch(problem, recipe.copies, seed, "training", threads)
+        self.steps = self.episodes = self.updates = 0
+        self.seconds = 0.0
+        self.next_episode = recipe.copies
+        self.course: list[Evaluation] = []
+        self.best: Best | None = None
+        self.recent: list[tuple[float, bool]] = []
+        self._returns = np.zeros(recipe.copies)
+        self.batch.start(np.arange(recipe.copies))
+        # first episodes start at different ages, so that copies do not all end in the same step
+        self.batch.age[:] = np.linspace(0, self.batch.limit - 1, recipe.copies).astype(np.int64)
+
+    def work(
+        self,
+        on_update: Callable[[Run, dict[str, float]], None],
+        on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None],
+        stop_asked: Callable[[], bool],
+    ) -> Verdict:
+        """Train until a stop rule, the recipe's last step, or a request ends it."""
+        began = time.perf_counter() - self.seconds
+        if not self.course:
+            self._evaluate(on_evaluation)
+        while True:
+            health = self._update()
+            self.seconds = time.perf_counter() - began
+            on_update(self, health)
+            asked = stop_asked()
+            over = self.steps >= self.recipe.steps
+            if self.steps >= self.course[-1].step + self.recipe.evaluation.every or over or asked:
+                self._evaluate(on_evaluation)
+                self.seconds = time.perf_counter() - began
+                verdict = decide(self.recipe.stop, self.course)
+                if verdict is None and over:
+                    verdict = Verdict("budget", f"{self.steps} steps done, the recipe's last")
+                if verdict is None and asked:
+                    verdict = Verdict("by hand", f"stopped by hand at {self.steps} steps")
+                self.checkpoint()
+                if verdict is not None:
+                    return verdict
+
+    def _update(self) -> dict[str, float]:
+        method, batch = self.method, self.batch
+        copies = batch.copies
+        while not method.ready():
+            outcome = batch.step(method.choose(batch.observe()))
+            cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
+            method.take(Experience(outcome.reward, batch.observe(), ended, cut))
+            self._returns += outcome.reward
+            over = np.flatnonzero(cut | ended)
+            for copy in over:
+                self.recent.append((float(self._returns[copy]), bool(outcome.success[copy])))
+            self._returns[over] = 0.0
+            batch.restart(over, np.arange(self.next_episode, self.next_episode + len(over)))
+            self.next_episode += len(over)
+            self.episodes += len(over)
+            self.steps += copies
+        health = method.improve(self.steps / self.recipe.steps)
+        self.updates += 1
+        self.recent = self.recent[-100:]
+        if self.recent:
+            health["training_score"] = float(np.mean([score for score, _ in self.recent]))
+            health["training_success"] = float(np.mean([success for _, success in self.recent]))
+        return health
+
+    def _evaluate(self, on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None]) -> None:
+        policy = self.method.policy()
+        trials = evaluate(self.problem, policy, self.recipe.evaluation.episodes, self.threads)
+        row, details = summarise(trials, self.steps, self.seconds, self.episodes)
+        self.course.append(row)
+        if row.finite and (self.best is None or self.best.beaten_by(row)):
+            self.best = Best(row.step, row.score, row.success)
+            policy.save(self.folder / "best.npz")
+        on_evaluation(self, row, details)
+
+    # --- checkpoints ---------------------------------------------------------------------------------------------
+
+    def checkpoint(self) -> None:
+        """Write everything that is needed to go on as if nothing had happened."""
+        best = self.best or Best(-1, 0.0, 0.0)
+        kept: dict[str, Array] = {
+            "format": np.array(CHECKPOINT_FORMAT),
+            "counts": np.array([self.steps, self.episodes, self.updates, self.next_episode]),
+            "seconds": np.array(self.seconds),
+            "best": np.array([best.step, best.score, best.success]),
+            "course": np.array(
+                [[e.step, e.seconds, e.episodes, e.score, e.success, e.finite] for e in self.course]
+            ),
+            "recent": np.array(self.recent, dtype=float).reshape(-1, 2),
+            "returns": self._returns,
+        }
+        kept |= {f"method.{k}": v for k, v in self.method.keep().items()}
+        kept |= {f"batch.{k}": v for k, v in self.batch.keep().items()}
+        out = io.BytesIO()
+        np.savez(out, **kept)  # type: ignore[arg-type]
+        write_whole(self.folder / "checkpoint.npz", out.getvalue())
+        self.method.policy().save(self.folder / "last.npz")
+
+    def resume(self) -> bool:
+        """Go back to the last checkpoint; False if there is none.
+
+        Raises
+        ------
+        FileError
+            The checkpoint is damaged or of another format.
+        """
+        path = self.folder / "checkpoint.npz"
+        if not path.exists():
+            return False
+        try:
+            with np.load(path, allow_pickle=False) as file:
+                kept = {name: file[name] for name in file.files}
+        except (OSError, ValueError, EOFError) as error:
+            raise FileError(path, "", None, f"damaged: {error}") from error
+        if int(kept["format"]) != CHECKPOINT_FORMAT:
+            raise FileError(
+                path, "format", int(kept["format"]), f"this program resumes format {CHECKPOINT_FORMAT}"
+            )
+        self.steps, self.episodes, self.updates, self.next_episode = (int(x) for x in kept["counts"])
+        self.seconds = float(kept["seconds"])
+        step, score, success = kept["best"]
+        self.best = Best(int(step), float(score), float(success)) if step >= 0 else None
+        self.course = [
+            Evaluation(int(r[0]), r[1], int(r[2]), float(r[3]), float(r[4]), bool(r[5]))
+            for r in kept["course"]
+        ]
+        self.recent = [(float(a), bool(b)) for a, b in kept["recent"]]
+        self._returns = kept["returns"]
+        self.method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})
+        self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
+        return True
+
+
+def space_of(problem: Problem) -> Space:
+    """What a method must know of a problem."""
+    ranges = np.array([o.range for o in problem.task.observations])
+    return Space(ranges[:, 0], ranges[:, 1], problem.low, problem.high)

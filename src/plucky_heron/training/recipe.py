@@ -1,0 +1,136 @@
+"""A recipe: a learning method with its settings, its stop rules, and how many seeds."""
+
+from __future__ import annotations
+
+import difflib
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError, model_validator
+
+from plucky_heron.errors import FileError, HeronError
+from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
+from plucky_heron.learning.method import METHODS, settings_class
+from plucky_heron.units import Number
+
+
+class EvaluationPlan(Settings):
+    """How often and on how many fixed starts the policy is evaluated, with its mean command."""
+
+    every: int = Field(default=24_576, ge=1)
+    """Control steps between evaluations."""
+    episodes: int = Field(default=64, ge=1, le=4096)
+
+
+class StopRule(Settings):
+    """One condition that ends a run; see `stop.decide` for what each kind looks at."""
+
+    kind: Literal["good enough", "no more gain", "budget", "gone wrong"]
+    of: Literal["success", "score"] = "success"
+    at_least: Number | None = None
+    running: int = Field(default=1, ge=1)
+    less_than: Number | None = None
+    within: int | None = Field(default=None, ge=1)
+    after: int = Field(default=0, ge=0)
+    steps: int | None = Field(default=None, ge=1)
+    episodes: int | None = Field(default=None, ge=1)
+    minutes: Number | None = None
+    below_best: Number | None = None
+
+    @model_validator(mode="after")
+    def _complete(self) -> StopRule:
+        wanted = {
+            "good enough": ("at_least",), "no more gain": ("less_than", "within"), "gone wrong": (), "budget": (),
+        }[self.kind]  # fmt: skip
+        for key in wanted:
+            if getattr(self, key) is None:
+                raise ValueError(f"a rule of kind '{self.kind}' needs {key}")
+        if self.kind == "budget" and self.steps is None and self.episodes is None and self.minutes is None:
+            raise ValueError("a budget needs steps, episodes or minutes")
+        return self
+
+
+class Recipe(Settings):
+    """A recipe file."""
+
+    format: int = FORMAT
+    name: str = ""
+    notes: str = ""
+    method: str = "ppo"
+    seeds: int = Field(default=1, ge=1, le=100)
+    copies: int = Field(default=64, ge=1, le=4096)
+    """Episodes simulated at a time."""
+    steps: int = Field(default=500_000, ge=1)
+    """Control steps after which schedules have run out; a run never goes on beyond them."""
+    settings: dict[str, Any] = Field(default_factory=dict)
+    evaluation: EvaluationPlan = EvaluationPlan()
+    stop: tuple[StopRule, ...] = ()
+
+    @model_validator(mode="after")
+    def _method_known(self) -> Recipe:
+        if self.method not in METHODS:
+            raise ValueError(f"method {self.method!r} is unknown; there are {', '.join(METHODS)}")
+        return self
+
+    def method_settings(self, source: Path | str = "recipe") -> Settings:
+        """The checked settings of the method."""
+        schema = settings_class(self.method)
+        try:
+            return schema.model_validate(self.settings)
+        except ValidationError as error:
+            fault = explain(error, schema, source)
+            raise FileError(source, f"settings.{fault.key}", fault.value, fault.wanted) from error
+
+
+def read_recipe(folder: Path, name: str) -> Recipe:
+    """Read ``recipes/<name>.toml`` of a project, settings checked."""
+    path = inside(folder, f"recipes/{name}.toml")
+    if not path.is_file():
+        known = sorted(p.stem for p in (folder / "recipes").glob("*.toml"))
+        near = difflib.get_close_matches(name, known, n=3, cutoff=0.3) or known
+        raise FileError(path, "", None, f"no such recipe; this project has {', '.join(near) or 'none'}")
+    recipe = validate(Recipe, read_toml(path), path)
+    recipe.method_settings(path)
+    return recipe if recipe.name else recipe.model_copy(update={"name": name})
+
+
+def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set") -> Recipe:
+    """`recipe` with ``key=value`` changes: a key of the recipe, or of its method's settings.
+
+    Raises
+    ------
+    FileError
+        Unknown key, or a value that does not fit.
+    """
+    data = recipe.model_dump()
+    known = settings_class(recipe.method).model_fields
+    for key, text in changes.items():
+        value = _literal(text)
+        if key in known:
+            data["settings"][key] = value
+        elif key in ("copies", "steps", "seeds"):
+            data[key] = value
+        elif key in ("evaluation.every", "evaluation.episodes"):
+            data["evaluation"][key.partition(".")[2]] = value
+        else:
+            near = difflib.get_close_matches(key, [*known, "copies", "steps"], n=3, cutoff=0.4)
+            raise FileError(
+                source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}"
+            )
+    try:
+        changed = Recipe.model_validate(data)
+    except ValidationError as error:
+        raise explain(error, Recipe, source) from error
+    changed.method_settings(source)
+    return changed
+
+
+def _literal(text: str) -> Any:
+    import tomllib
+
+    if text.strip().lower() in ("none", "off"):
+        return None
+    try:
+        return tomllib.loads(f"x = {text}")["x"]
+    except (tomllib.TOMLDecodeError, HeronError):
+        return text

@@ -1,0 +1,303 @@
+"""The run store: one SQLite file a project, written by workers, read by everyone."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sqlite3
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import psutil
+
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.training.stop import Evaluation
+
+STORE_FORMAT = 2
+
+_TABLES = """
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY, batch INTEGER NOT NULL, task TEXT NOT NULL, machine TEXT NOT NULL, recipe TEXT NOT NULL,
+    method TEXT NOT NULL, seed INTEGER NOT NULL, fingerprint TEXT NOT NULL, state TEXT NOT NULL, request TEXT,
+    created REAL NOT NULL, pid INTEGER, pid_started REAL, beat REAL, steps INTEGER NOT NULL DEFAULT 0,
+    seconds REAL NOT NULL DEFAULT 0, budget INTEGER NOT NULL, stop_rule TEXT, stop_text TEXT,
+    best_step INTEGER, best_score REAL, best_success REAL, retest TEXT, facts TEXT, note TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE evaluations (
+    run INTEGER NOT NULL REFERENCES runs(id), step INTEGER NOT NULL, seconds REAL NOT NULL, episodes INTEGER NOT NULL,
+    score REAL NOT NULL, success REAL NOT NULL, finite INTEGER NOT NULL, details TEXT NOT NULL,
+    PRIMARY KEY (run, step)
+);
+CREATE TABLE updates (
+    run INTEGER NOT NULL REFERENCES runs(id), step INTEGER NOT NULL, health TEXT NOT NULL, PRIMARY KEY (run, step)
+);
+CREATE TABLE results (
+    id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
+);
+"""
+
+_UPGRADES: dict[int, str] = {
+    # format 1 had no notes on runs and no table of results
+    1: """
+    ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';
+    CREATE TABLE results (
+        id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
+    );
+    """,
+}
+
+QUEUED, RUNNING, DONE, FAILED = "queued", "running", "done", "failed"
+DEAD = "dead"
+"""Not stored: a run that says it is running while its process is gone."""
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """One run of the catalogue."""
+
+    id: int
+    batch: int
+    task: str
+    machine: str
+    recipe: str
+    method: str
+    seed: int
+    fingerprint: str
+    state: str
+    created: float
+    steps: int
+    seconds: float
+    budget: int
+    stop_rule: str | None
+    stop_text: str | None
+    best_step: int | None
+    best_score: float | None
+    best_success: float | None
+    retest: dict[str, Any] | None
+    facts: dict[str, Any]
+    note: str
+
+    @property
+    def alive(self) -> bool:
+        """Waiting or at work."""
+        return self.state in (QUEUED, RUNNING)
+
+
+class RunStore:
+    """Reading and writing the catalogue and the metrics of a project's runs.
+
+    One object belongs to one thread. Opening an older store upgrades it and keeps a copy beside it.
+
+    Raises
+    ------
+    FileError
+        Damaged, or written by a newer program.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.path = folder / "runs" / "store.sqlite"
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        self.connection = sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
+        self.connection.row_factory = sqlite3.Row
+        try:
+            self.connection.execute("PRAGMA journal_mode=WAL")
+            self.connection.execute("PRAGMA synchronous=NORMAL")
+            self._bring_up_to_date()
+        except sqlite3.DatabaseError as error:
+            raise FileError(
+                self.path, "", None, f"damaged ({error}); move it away to start a new catalogue"
+            ) from error
+
+    def _bring_up_to_date(self) -> None:
+        with self.writing():
+            version = int(self.connection.execute("PRAGMA user_version").fetchone()[0])
+            if version == 0:
+                self._run_script(_TABLES)
+                self.connection.execute(f"PRAGMA user_version={STORE_FORMAT}")
+                return
+        if version > STORE_FORMAT:
+            raise FileError(self.path, "format", version, f"this program reads up to format {STORE_FORMAT}")
+        if version < STORE_FORMAT:
+            self.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            shutil.copy2(self.path, self.path.with_name(f"store.format-{version}.sqlite"))
+        while version < STORE_FORMAT:
+            with self.writing():
+                self._run_script(_UPGRADES[version])
+                version += 1
+                self.connection.execute(f"PRAGMA user_version={version}")
+
+    def _run_script(self, script: str) -> None:
+        for statement in filter(str.strip, script.split(";")):
+            self.connection.execute(statement)
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        """All or nothing of what is written inside."""
+        self.connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self.connection.execute("ROLLBACK")
+            raise
+        self.connection.execute("COMMIT")
+
+    def close(self) -> None:
+        """Close the connection."""
+        self.connection.close()
+
+    # --- runs ----------------------------------------------------------------------------------------------------
+
+    def new_batch(self) -> int:
+        """A number for the next batch."""
+        return int(self.connection.execute("SELECT COALESCE(MAX(batch), 0) + 1 FROM runs").fetchone()[0])
+
+    def add(self, **values: Any) -> int:
+        """Add a queued run; returns its number."""
+        values = {"state": QUEUED, "created": time.time(), **values}
+        names = ", ".join(values)
+        marks = ", ".join("?" * len(values))
+        with self.writing():
+            cursor = self.connection.execute(
+                f"INSERT INTO runs ({names}) VALUES ({marks})", list(values.values())
+            )
+        return int(cursor.lastrowid or 0)
+
+    def update(self, run: int, **values: Any) -> None:
+        """Set columns of a run."""
+        packed = {k: json.dumps(v) if isinstance(v, dict) else v for k, v in values.items()}
+        names = ", ".join(f"{name} = ?" for name in packed)
+        with self.writing():
+            self.connection.execute(f"UPDATE runs SET {names} WHERE id = ?", [*packed.values(), run])
+
+    def claim(self, run: int) -> None:
+        """Mark a run as being worked on by this process."""
+        own = psutil.Process()
+        self.update(
+            run, state=RUNNING, request=None, pid=own.pid, pid_started=own.create_time(), beat=time.time()
+        )
+
+    def run(self, number: int) -> RunRow:
+        """One run.
+
+        Raises
+        ------
+        StateError
+            No such run.
+        """
+        row = self.connection.execute("SELECT * FROM runs WHERE id = ?", [number]).fetchone()
+        if row is None:
+            last = self.connection.execute("SELECT COALESCE(MAX(id), 0) FROM runs").fetchone()[0]
+            raise StateError(
+                f"no run {number}; " + (f"the last is {last}" if last else "nothing was trained here yet")
+            )
+        return _row(row)
+
+    def runs(self, batch: int | None = None) -> list[RunRow]:
+        """All runs, or those of a batch, by number."""
+        where, values = ("WHERE batch = ?", [batch]) if batch is not None else ("", [])
+        rows = self.connection.execute(f"SELECT * FROM runs {where} ORDER BY id", values).fetchall()
+        return [_row(row) for row in rows]
+
+    def request(self, run: int, what: str) -> None:
+        """Ask a worker for something; it looks after every update."""
+        self.update(run, request=what)
+
+    def requested(self, run: int) -> str | None:
+        """What was asked of a run's worker."""
+        found = self.connection.execute("SELECT request FROM runs WHERE id = ?", [run]).fetchone()[0]
+        return None if found is None else str(found)
+
+    # --- metrics -------------------------------------------------------------------------------------------------
+
+    def add_update(self, run: int, step: int, health: dict[str, float]) -> None:
+        """Keep the health figures of one update."""
+        with self.writing():
+            self.connection.execute(
+                "INSERT OR REPLACE INTO updates VALUES (?, ?, ?)", [run, step, json.dumps(health)]
+            )
+
+    def add_evaluation(self, run: int, evaluation: Evaluation, details: dict[str, Any]) -> None:
+        """Keep one evaluation."""
+        e = evaluation
+        row = [run, e.step, e.seconds, e.episodes, e.score, e.success, int(e.finite), json.dumps(details)]
+        with self.writing():
+            self.connection.execute("INSERT OR REPLACE INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?)", row)
+
+    def forget_after(self, run: int, step: int) -> None:
+        """Drop metrics beyond a checkpoint: the resumed run makes them again."""
+        with self.writing():
+            for table in ("updates", "evaluations"):
+                self.connection.execute(f"DELETE FROM {table} WHERE run = ? AND step > ?", [run, step])
+
+    def course(self, run: int) -> list[Evaluation]:
+        """The evaluations of a run, in order."""
+        rows = self.connection.execute(
+            "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step",
+            [run],
+        )
+        return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
+
+    def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
+        """Step and details (endings, pay by term) of each evaluation."""
+        rows = self.connection.execute(
+            "SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run]
+        )
+        return [(r[0], json.loads(r[1])) for r in rows]
+
+    def health(self, run: int, since: int = -1) -> list[tuple[int, dict[str, float]]]:
+        """Step and health figures of each update after step `since`."""
+        rows = self.connection.execute(
+            "SELECT step, health FROM updates WHERE run = ? AND step > ? ORDER BY step", [run, since]
+        )
+        return [(r[0], json.loads(r[1])) for r in rows]
+
+    # --- results of proofs, packs, rollouts ------------------------------------------------------------------------
+
+    def add_result(self, run: int, kind: str, data: dict[str, Any]) -> None:
+        """Keep the result of a proof, a handover or a rollout."""
+        with self.writing():
+            self.connection.execute(
+                "INSERT INTO results (run, kind, created, data) VALUES (?, ?, ?, ?)",
+                [run, kind, time.time(), json.dumps(data)],
+            )
+
+    def last_result(self, run: int, kind: str) -> dict[str, Any] | None:
+        """The newest result of a kind."""
+        row = self.connection.execute(
+            "SELECT data FROM results WHERE run = ? AND kind = ? ORDER BY id DESC LIMIT 1", [run, kind]
+        ).fetchone()
+        return None if row is None else dict(json.loads(row[0]))
+
+
+def _row(row: sqlite3.Row) -> RunRow:
+    names = RunRow.__dataclass_fields__
+    values = {name: row[name] for name in names}
+    values["retest"] = json.loads(values["retest"]) if values["retest"] else None
+    values["facts"] = json.loads(values["facts"]) if values["facts"] else {}
+    if row["state"] == RUNNING and not _at_work(row["pid"], row["pid_started"]):
+        values["state"] = DEAD
+    return RunRow(**values)
+
+
+def _at_work(pid: int | None, started: float | None) -> bool:
+    if pid is None or started is None:
+        return False
+    if pid == os.getpid():
+        return True
+    try:
+        process = psutil.Process(pid)
+        return abs(process.create_time() - started) < 1.0 and process.status() != psutil.STATUS_ZOMBIE
+    except psutil.Error:
+        return False
+
+
+def median_run(rows: Sequence[RunRow]) -> RunRow | None:
+    """The run in the middle by success, then score, of those that kept a policy."""
+    kept = [r for r in rows if r.best_score is not None]
+    kept.sort(key=lambda r: (r.best_success or 0.0, r.best_score or 0.0))
+    return kept[(len(kept) - 1) // 2] if kept else None

@@ -1,0 +1,151 @@
+"""Set-up on a fresh machine, with the standard library only: system packages, virtual environment, kernels.
+
+Every step may be interrupted and is done again by the next start; the stamp is written last.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import venv
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+VENV = ROOT / ".venv"
+
+
+def say(text: str) -> None:
+    """One line of progress."""
+    print(f"heron set-up: {text}", file=sys.stderr, flush=True)
+
+
+def missing_packages() -> list[str]:
+    """Debian packages whose file or library this system does not offer."""
+    missing = []
+    for line in (ROOT / "debian-packages.txt").read_text().splitlines():
+        what, _, package = line.partition(":")
+        if what.strip() and not what.startswith("#") and not _offered(what.strip()):
+            missing.append(package.strip())
+    return missing
+
+
+def _offered(what: str) -> bool:
+    if what == "python-venv":
+        try:
+            import ensurepip  # noqa: F401
+        except ImportError:
+            return False
+        return True
+    if what == "gcc":
+        return bool(shutil.which("gcc") or shutil.which("cc"))
+    if what == "libc-headers":
+        return _compiles()
+    try:
+        ctypes.CDLL(what)
+    except OSError:
+        return False
+    return True
+
+
+def _compiles() -> bool:
+    compiler = shutil.which("gcc") or shutil.which("cc")
+    if compiler is None:
+        return False
+    with tempfile.TemporaryDirectory() as folder:
+        source = Path(folder) / "try.c"
+        source.write_text("#include <math.h>\n#include <stdio.h>\nint main(void) { return 0; }\n")
+        done = subprocess.run(
+            [compiler, "-o", str(Path(folder) / "try"), str(source)], capture_output=True, check=False
+        )
+    return done.returncode == 0
+
+
+def system_packages() -> None:
+    """Install what is missing as root; otherwise name the one command that does."""
+    missing = missing_packages()
+    if not missing:
+        return
+    command = ["apt-get", "install", "--yes", "--no-install-recommends", *missing]
+    if os.geteuid() != 0 or shutil.which("apt-get") is None:
+        print(
+            f"heron: this system lacks some packages; run once:\n  sudo apt-get update && sudo {' '.join(command)}",
+            file=sys.stderr,
+        )
+        raise SystemExit(2)
+    say(f"installing {', '.join(missing)}")
+    quiet = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+    for step in (["apt-get", "update", "--quiet"], command):
+        done = subprocess.run(
+            step, env=quiet, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, check=False
+        )
+        if done.returncode != 0 and step is command:
+            tail = done.stderr.strip().splitlines()[-1:]
+            print(f"heron: could not install the system packages: {' '.join(tail)}", file=sys.stderr)
+            raise SystemExit(2)
+
+
+def virtual_environment() -> None:
+    """`.venv` with exactly the locked versions."""
+    python = VENV / "bin" / "python"
+    works = (
+        python.exists()
+        and subprocess.run(
+            [str(python), "-m", "pip", "--version"], capture_output=True, check=False
+        ).returncode
+        == 0
+    )
+    if not works:
+        say("making .venv")
+        venv.EnvBuilder(clear=True, with_pip=True).create(VENV)
+    say("installing the locked packages (some hundred megabytes the first time)")
+    command = [
+        str(python),
+        "-m",
+        "pip",
+        "install",
+        "--quiet",
+        "--disable-pip-version-check",
+        "-r",
+        str(ROOT / "requirements.lock"),
+    ]
+    done = subprocess.run(command, check=False)
+    if done.returncode != 0:
+        print(
+            "heron: the packages could not be installed; is the package index reachable? The next start tries again.",
+            file=sys.stderr,
+        )
+        raise SystemExit(2)
+    purelib = subprocess.run(
+        [str(python), "-c", "import sysconfig; print(sysconfig.get_path('purelib'))"],
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout.strip()
+    (Path(purelib) / "plucky-heron.pth").write_text(f"{ROOT / 'src'}\n")
+
+
+def kernels() -> None:
+    """Compile the kernels into their cache, with a progress bar."""
+    done = subprocess.run(
+        [str(VENV / "bin" / "python"), str(ROOT / "tools" / "warm_kernels.py")], check=False
+    )
+    if done.returncode != 0:
+        print("heron: the kernels did not compile; the next start tries again", file=sys.stderr)
+        raise SystemExit(2)
+
+
+def main() -> None:
+    """All steps, then the stamp."""
+    system_packages()
+    virtual_environment()
+    kernels()
+    (VENV / "heron-ready").write_text(sys.argv[1])
+    say("done")
+
+
+if __name__ == "__main__":
+    main()

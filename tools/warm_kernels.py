@@ -1,0 +1,49 @@
+"""Compile all kernels once into Numba's cache, with a progress bar."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
+
+import numpy as np
+from rich.console import Console
+from rich.progress import Progress
+
+from plucky_heron.dynamics.model import accelerations, build_model
+from plucky_heron.dynamics.plant import Plant
+from plucky_heron.learning import kernels
+from plucky_heron.machine.schema import read_machine
+from plucky_heron.project import demo_source
+
+
+def steps() -> list[Callable[[], object]]:
+    """Calls that make Numba compile each entry, with the types used in earnest."""
+    model = build_model(read_machine(demo_source() / "machines" / "hoist.toml"))
+    plant = Plant(model, 2, 0.004, threads=1)
+    small = np.zeros(4, dtype=np.float32)
+    table = np.zeros((2, 2))
+    return [
+        lambda: accelerations(model, model.start, np.zeros(len(model.joints))),
+        lambda: plant.step(np.zeros((2, len(model.drives)))),
+        plant.locate,
+        lambda: kernels.adam_step(small, small, small.copy(), small.copy(), 1, 1e-3, 0.9, 0.999, 1e-7, 1.0),
+        lambda: kernels.advantages(table, table, table, table, 0.99, 0.95, table.copy()),
+    ]
+
+
+def main() -> None:
+    """Compile with a bar."""
+    console = Console(stderr=True)
+    with Progress(console=console) as bar:
+        task = bar.add_task("compiling kernels", total=6)
+        bar.advance(task)
+        for step in steps():
+            step()
+            bar.advance(task)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Everything that knows Qt: the window, its stations, and the views of machines, episodes and runs."""

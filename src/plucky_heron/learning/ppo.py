@@ -47,6 +47,8 @@ class ProximalSettings(Settings):
     gradient_limit: float | None = Field(default=0.5, gt=0)
     hidden: tuple[int, ...] = (64, 64)
     activation: Literal["tanh", "relu"] = "tanh"
+    exploration_memory: float = Field(default=0.0, ge=0, lt=1)
+    """Share of the last deviation from the mean that is carried into the next draw; 0 draws afresh each sample."""
     log_spread_start: float = Field(default=-0.7, ge=LEAST_LOG_SPREAD, le=MOST_LOG_SPREAD)
     observation_standardisation: bool = True
     observation_limit: float = Field(default=5.0, gt=0)
@@ -180,6 +182,7 @@ class ProximalPolicy:
         self.seen = RunningSpread(observations)
         self.paid = RunningSpread(1)
         self.running_return: Array = np.zeros(copies)
+        self.carried: Array = np.zeros((copies, actions), dtype=np.float32)
         self.filled = 0
         t, b = self.rows, copies
         self.inputs: Array = np.zeros((t, b, observations), dtype=np.float32)
@@ -194,7 +197,11 @@ class ProximalPolicy:
     # --- acting ------------------------------------------------------------------------------------------------
 
     def choose(self, observations: Array) -> Array:
-        """Draw from the Gaussian; what is kept is what was drawn, what goes out is clipped by the plant."""
+        """Draw from the Gaussian; what is kept is what was drawn, what goes out is clipped by the plant.
+
+        With `exploration_memory` the deviation is a first-order autoregressive process (after Korenkevych et al. 2019):
+        what is carried over counts as given, so the density of a draw stays the plain Gaussian of its fresh part.
+        """
         if self.settings.observation_standardisation:
             self.seen.update(self._ranged(observations))
         inputs = self._inputs(observations)
@@ -205,8 +212,10 @@ class ProximalPolicy:
         self.inputs[t] = inputs
         np.add(mean, unit * np.exp(log_spread), out=self.actions[t])
         self.log_density[t] = gaussian_log_density(unit, log_spread)
+        drawn = self.actions[t] + self.carried
+        np.multiply(drawn - mean, np.float32(self.settings.exploration_memory), out=self.carried)
         low, high = self.space.low, self.space.high
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * self.actions[t].astype(np.float64))
+        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * drawn.astype(np.float64))
 
     def take(self, experience: Experience) -> None:
         """Keep rewards and ends; standardise rewards by the running spread of the discounted return."""
@@ -220,6 +229,7 @@ class ProximalPolicy:
             reward = np.clip(reward, -settings.reward_limit, settings.reward_limit)
         over = experience.ended | experience.cut
         self.running_return[over] = 0.0
+        self.carried[over] = 0.0
         self.reward[t], self.goes_on[t] = reward, ~over
         cut = np.flatnonzero(experience.cut & ~experience.ended)
         if len(cut) and settings.time_limit_bootstrap:
@@ -349,7 +359,7 @@ class ProximalPolicy:
         kept = {f"adam.{k}": v for k, v in self.adam.keep().items()}
         return kept | {
             "parameters": self.parameters.copy(), "seen": self.seen.keep(), "paid": self.paid.keep(),
-            "running_return": self.running_return.copy(), "exploration": freeze(self.exploration),
+            "running_return": self.running_return.copy(), "carried": self.carried.copy(), "exploration": freeze(self.exploration),
             "order": freeze(self.order),
         }  # fmt: skip
 
@@ -360,6 +370,7 @@ class ProximalPolicy:
         self.seen.restore(kept["seen"])
         self.paid.restore(kept["paid"])
         self.running_return[...] = kept["running_return"]
+        self.carried[...] = kept["carried"]
         thaw(self.exploration, kept["exploration"])
         thaw(self.order, kept["order"])
         self.filled = 0

@@ -1,0 +1,40 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from pathlib import Path
+
+os.environ.setdefault("PYQTGRAPH_QT_LIB", "PySide6")
+os.environ.setdefault("QT_API", "pyside6")
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from plucky_heron.desktop.theme import apply_theme
+
+
+def make_application(dark: bool = False) -> QApplication:
+    """The application object with our theme; the existing one if there is one."""
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(app, QApplication)
+    app.setApplicationName("Plucky Heron")
+    apply_theme(app, dark)
+    return app
+
+
+def run_window(folder: Path, dark: bool | None = None) -> int:
+    """Open the window and stay until it is closed."""
+    app = make_application(os.environ.get("HERON_THEME") == "night" if dark is None else dark)
+    from plucky_heron.desktop.window import Window
+
+    window = Window(folder)
+    window.show()
+    # lets Python see Ctrl-C in the terminal
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    beat = QTimer()
+    beat.start(200)
+    beat.timeout.connect(lambda: None)
+    return app.exec()

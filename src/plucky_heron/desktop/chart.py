@@ -1,0 +1,137 @@
+"""Learning curves: every seed, the median and its band, reference lines, and rules that can be dragged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from plucky_heron.analysis.statistics import spread_of
+from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
+from plucky_heron.training.stop import Evaluation
+
+
+class _StepAxis(pg.AxisItem):
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        return [f"{v / 1000:g} k" for v in values]
+
+
+class _ValueAxis(pg.AxisItem):
+    def __init__(self, chart: CurveChart) -> None:
+        super().__init__("left")
+        self.chart = chart
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        if self.chart.quantity == "success":
+            return [f"{100 * v:.0f} %" if -0.001 <= v <= 1.001 else "" for v in values]
+        return [f"{v:g}".replace("-", "−") for v in values]
+
+
+class CurveChart(QWidget):
+    """A chart of evaluations against control steps."""
+
+    def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.quantity = "success"
+        self.on_rule_dragged = on_rule_dragged
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        axes = {"bottom": _StepAxis("bottom"), "left": _ValueAxis(self)}
+        self.plot = pg.PlotWidget(axisItems=axes, background=None)
+        self.plot.setAccessibleName("learning curves")
+        layout.addWidget(self.plot)
+        item = self.plot.getPlotItem()
+        item.setMenuEnabled(False)
+        item.hideButtons()
+        item.setMouseEnabled(x=True, y=False)
+        item.showGrid(x=False, y=True, alpha=0.25)
+        for name in ("bottom", "left"):
+            axis = item.getAxis(name)
+            axis.setPen(pg.mkPen(theme().color("rule")))
+            axis.setTextPen(theme().color("soft"))
+            axis.setStyle(tickFont=font(11), tickLength=-4)
+        item.getAxis("left").setWidth(46)
+        self.rule: pg.InfiniteLine | None = None
+        self.budget = 0.0
+
+    def clear(self) -> None:
+        """An empty chart."""
+        self.plot.clear()
+        self.rule = None
+
+    def set_range(self, steps: float, low: float, high: float) -> None:
+        """What is in sight."""
+        self.plot.setXRange(0, max(steps, 1.0), padding=0.02)
+        self.plot.setYRange(low, high, padding=0.04)
+
+    def add_courses(self, courses: Sequence[Sequence[Evaluation]], number: int, *, each: bool) -> None:
+        """One batch: its seeds if `each`, its median, its quartiles, its worst."""
+        t = theme()
+        color = t.color(SERIES[number % len(SERIES)])
+        spread = spread_of(courses, self.quantity)
+        if spread is None:
+            return
+        if each:
+            for course in courses:
+                faint = t.color(SERIES[number % len(SERIES)], 0.45)
+                x, y = [e.step for e in course], [e.of(self.quantity) for e in course]
+                self.plot.plot(x, y, pen=pg.mkPen(faint, width=1.2), antialias=True)
+        elif len(courses) > 1:
+            edge = pg.mkPen(None)
+            upper = pg.PlotDataItem(spread.steps, spread.upper, pen=edge)
+            lower = pg.PlotDataItem(spread.steps, spread.lower, pen=edge)
+            self.plot.addItem(pg.FillBetweenItem(upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18))))
+        if len(courses) > 1:
+            worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
+            self.plot.plot(spread.steps, spread.worst, pen=worst, antialias=True)
+        self.plot.plot(
+            spread.steps, spread.median, pen=pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)), antialias=True
+        )
+        letter = "median" if each and len(courses) > 1 else "" if each else LETTERS[number % len(LETTERS)]
+        if letter:
+            self.text(letter, float(spread.steps[-1]), float(spread.median[-1]), bold=True, anchor=(0, 0.5))
+        if each and len(courses) > 1 and abs(spread.worst[-1] - spread.median[-1]) > 0.06 * (np.ptp(spread.median) + 1e-9):
+            self.text("worst", float(spread.steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
+
+    def reference(self, value: float, text: str) -> None:
+        """A dashed line of an opponent."""
+        pen = pg.mkPen(theme().color("heron"), width=1.3, style=Qt.PenStyle.DashDotLine)
+        self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
+        self.text(text, 0.0, value, anchor=(0, 1))
+
+    def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:
+        """A word beside a line."""
+        item = pg.TextItem(text, color=theme().color("ink"), anchor=anchor)
+        item.setFont(font(12, bold=bold))
+        item.setPos(x, y)
+        self.plot.addItem(item)
+
+    def threshold(self, value: float, text: str) -> None:
+        """The good-enough rule, to be dragged."""
+        t = theme()
+        self.rule = pg.InfiniteLine(
+            value, angle=0, movable=True, pen=pg.mkPen(t.color("moss"), width=2), hoverPen=pg.mkPen(t.color("moss"), width=4),
+            label=f"⇕ {text}",
+            labelOpts={"position": 0.5, "color": t.color("ink"), "fill": t.color("card"), "border": pg.mkPen(t.color("moss")), "movable": False},
+        )  # fmt: skip
+        self.rule.label.setFont(font(12, bold=True))
+        self.rule.sigPositionChangeFinished.connect(self._dragged)
+        self.plot.addItem(self.rule)
+
+    def vertical(self, step: float, text: str) -> None:
+        """The budget."""
+        t = theme()
+        pen = pg.mkPen(t.color("plum"), width=1.6)
+        line = pg.InfiniteLine(
+            step, angle=90, pen=pen, label=text,
+            labelOpts={"position": 0.08, "color": t.color("ink"), "fill": t.color("card"), "border": pg.mkPen(t.color("plum")), "anchors": [(1, 0.5), (1, 0.5)]},
+        )  # fmt: skip
+        line.label.setFont(font(12))
+        self.plot.addItem(line)
+
+    def _dragged(self) -> None:
+        if self.rule is not None and self.on_rule_dragged is not None:
+            self.on_rule_dragged(float(self.rule.value()))

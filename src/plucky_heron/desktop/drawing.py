@@ -1,0 +1,455 @@
+"""The drawing: a moving machine in pen and wash, projected and painted with QPainter alone.
+
+`Scene` turns a pose into outlines and paints them into any painter, so the same code serves the window and a picture
+without one; `Drawing` is the widget around it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtWidgets import QWidget
+from scipy.spatial import ConvexHull, QhullError
+
+from plucky_heron.desktop.playback import Playback
+from plucky_heron.desktop.theme import font, theme
+from plucky_heron.dynamics.energy import poses
+from plucky_heron.machine.schema import GROUND, Shape
+from plucky_heron.machine.urdf import rotation
+from plucky_heron.simulation.trials import Recording
+from plucky_heron.task.problem import Problem
+from plucky_heron.units import pretty_unit
+
+Array = np.ndarray
+
+VIEWS = {"side": (0, 2), "end": (1, 2), "top": (0, 1)}
+"""World axes that run to the right and upwards."""
+
+
+def outline_points(shape: Shape) -> Array:
+    """Points (k, 3) whose convex hull is the shape, in the body's axes."""
+    s = shape.size
+    turn = np.linspace(0.0, 2.0 * np.pi, 24, endpoint=False)
+    circle = np.stack([np.cos(turn), np.sin(turn)], axis=1)
+    if shape.kind == "box":
+        points = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) * np.array(s) / 2
+    elif shape.kind == "bucket":
+        points = np.array([[x * w, y * w, z] for w, z in ((s[0], s[2]), (s[1], -s[2])) for x in (-1, 1) for y in (-1, 1)]) / 2
+    elif shape.kind == "cylinder":
+        points = np.concatenate([np.column_stack([s[0] * circle, np.full(24, z)]) for z in (-s[1] / 2, s[1] / 2)])
+    else:
+        up = np.linspace(-np.pi / 2, np.pi / 2, 9)
+        ball = np.array([[np.cos(b) * c, np.cos(b) * d, np.sin(b)] for b in up for c, d in circle]) * s[0]
+        half = s[1] / 2 if shape.kind == "capsule" else 0.0
+        points = np.concatenate([ball + [0, 0, half], ball - [0, 0, half]]) if half else ball
+    return points @ rotation(*shape.turn).T + np.array(shape.at)
+
+
+@dataclass
+class Frame:
+    """From metres to pixels."""
+
+    centre: tuple[float, float]
+    scale: float
+    width: float
+    height: float
+
+    def at(self, x: float, y: float) -> QPointF:
+        """World point on the screen."""
+        return QPointF(
+            self.width / 2 + (x - self.centre[0]) * self.scale, self.height / 2 - (y - self.centre[1]) * self.scale
+        )
+
+
+class Scene:
+    """Paints one problem: site, machine, target, overlays."""
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        machine = problem.machine
+        self._points = {
+            body: [(shape, outline_points(shape)) for shape in part.shapes] for body, part in machine.bodies.items()
+        }
+        self.outlines: dict[str, list[QPolygonF]] = {}
+
+    def extent(self, view: str) -> tuple[float, float, float, float]:
+        """What should be in sight: left, right, bottom, top, in metres."""
+        machine, site = self.problem.machine, self.problem.site
+        right, up = VIEWS[view]
+        points = [np.zeros(3)]
+        start = {j: machine.joints[j].start for j in self.problem.model.joints}
+        for j in self.problem.model.joints:
+            for value in machine.joints[j].limits or (start[j],):
+                points += [frame[:3, 3] for frame in poses(machine, {**start, j: float(np.clip(value, -20, 20))}).values()]
+        if site.portal is not None:
+            points += [np.array([site.portal[0], 0, 0]), np.array([site.portal[1], 0, site.portal[2] + 1.0])]
+        spread = np.array(points)
+        low, high = spread.min(axis=0), spread.max(axis=0)
+        return float(low[right]) - 0.8, float(high[right]) + 0.8, float(low[up]) - 0.9, float(high[up]) + 0.6
+
+    def paint_site(self, painter: QPainter, frame: Frame, view: str) -> None:
+        """Grid, water, ground and portal."""
+        t = theme()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left, right = frame.centre[0] - frame.width / 2 / frame.scale, frame.centre[0] + frame.width / 2 / frame.scale
+        low, high = frame.centre[1] - frame.height / 2 / frame.scale, frame.centre[1] + frame.height / 2 / frame.scale
+        painter.setPen(QPen(t.color("faint"), 1))
+        step = 1.0 if frame.scale > 24 else 2.0 if frame.scale > 12 else 5.0
+        for x in np.arange(np.ceil(left / step) * step, right, step):
+            painter.drawLine(frame.at(x, low), frame.at(x, high))
+        for y in np.arange(np.ceil(low / step) * step, high, step):
+            painter.drawLine(frame.at(left, y), frame.at(right, y))
+        if view == "top":
+            return
+        site = self.problem.site
+        if site.water_level is not None:
+            self._water(painter, frame, left, right, site.water_level)
+        if view == "side":
+            if site.ground:
+                self._ground(painter, frame, [(x, z) for x, z in site.ground])
+            if site.portal is not None:
+                self._portal(painter, frame, *site.portal)
+
+    def _water(self, painter: QPainter, frame: Frame, left: float, right: float, level: float) -> None:
+        painter.setPen(QPen(theme().color("water"), 1.2))
+        for depth, size in ((0.0, 0.05), (0.35, 0.035), (0.7, 0.02)):
+            xs = np.linspace(left, right, 90)
+            ys = level - depth + size * np.sin(xs * 2.1 + depth * 7)
+            painter.drawPolyline(QPolygonF([frame.at(x, y) for x, y in zip(xs, ys, strict=True)]))
+
+    def _ground(self, painter: QPainter, frame: Frame, outline: list[tuple[float, float]]) -> None:
+        t = theme()
+        shape = QPolygonF([frame.at(x, z) for x, z in outline])
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color("sand"))
+        painter.drawPolygon(shape)
+        painter.save()
+        path = QPainterPath()
+        path.addPolygon(shape)
+        painter.setClipPath(path)
+        painter.setPen(QPen(t.color("rule"), 1.2))
+        box = shape.boundingRect()
+        for x in np.arange(box.left() - box.height(), box.right(), 11.0):
+            painter.drawLine(QPointF(x, box.top() + 12), QPointF(x + 12, box.top()))
+        painter.restore()
+        painter.setPen(QPen(t.color("ink"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(shape)
+
+    def _portal(self, painter: QPainter, frame: Frame, left: float, right: float, height: float) -> None:
+        t = theme()
+        foot = {left: 0.6, right: -0.9}
+        painter.setPen(QPen(t.color("ink"), 1.8))
+        for x, lean in ((left, -0.25), (right, 0.25)):
+            painter.drawLine(frame.at(x, height), frame.at(x + lean, foot[x]))
+            painter.drawLine(frame.at(x - np.sign(lean) * 0.35, height - 0.1), frame.at(x + lean - np.sign(lean) * 0.2, foot[x]))
+        beam = QRectF(frame.at(left - 0.1, height + 0.02), frame.at(right + 0.1, height - 0.16))
+        painter.setBrush(t.color("card"))
+        painter.drawRect(beam)
+        painter.setPen(QPen(t.color("rule"), 1))
+        for x in np.arange(beam.left() + 8, beam.right() - 4, 16.0):
+            painter.drawLine(QPointF(x, beam.bottom() - 1), QPointF(x + 6, beam.top() + 1))
+
+    def paint_machine(self, painter: QPainter, frame: Frame, view: str, position: Array, *, ghost: bool = False, selected: str = "") -> None:
+        """All bodies; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
+        t, machine = theme(), self.problem.machine
+        right, up = VIEWS[view]
+        frames = poses(machine, dict(zip(self.problem.model.joints, map(float, position), strict=True)))
+        pen = t.color("heron", 0.7) if ghost else t.color("ink")
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for joint in machine.joints.values():
+            if joint.kind == "slider" and joint.parent != GROUND:
+                self._cable(painter, frame, frames[joint.parent][[right, up], 3], frames[joint.child][[right, up], 3], pen)
+        found: dict[str, list[QPolygonF]] = {}
+        for body, shapes in self._points.items():
+            found[body] = []
+            for shape, points in shapes:
+                placed = points @ frames[body][:3, :3].T + frames[body][:3, 3]
+                outline = _hull(placed[:, [right, up]], frame)
+                found[body].append(outline)
+                role = "reed" if body == selected else "heron" if shape.wash == "plain" else shape.wash
+                wash = t.color(role, 0.10 if shape.wash == "plain" else 0.3)
+                painter.setBrush(Qt.BrushStyle.NoBrush if ghost else t.color("card"))
+                painter.setPen(QPen(pen, 1.1 if ghost else 1.6))
+                painter.drawPolygon(outline)
+                if not ghost:
+                    painter.setBrush(wash)
+                    painter.drawPolygon(outline)
+                if shape.kind == "bucket" and view != "top":
+                    self._staves(painter, outline, pen)
+        if not ghost:
+            self.outlines = found
+
+    def _cable(self, painter: QPainter, frame: Frame, start: Array, end: Array, pen: object) -> None:
+        if np.hypot(*(end - start)) < 0.3:
+            return
+        across = np.array([-(end - start)[1], (end - start)[0]]) / np.hypot(*(end - start)) * 0.05
+        painter.setPen(QPen(pen, 1.1))
+        for side in (-1, 1):
+            painter.drawLine(frame.at(*(start + side * across)), frame.at(*(end + side * across)))
+
+    def _staves(self, painter: QPainter, outline: QPolygonF, pen: object) -> None:
+        """Slats of a basket, between its two longest opposite edges."""
+        corners = [outline.at(k) for k in range(outline.count())]
+        if len(corners) != 4:
+            return
+        corners.sort(key=lambda p: p.y())
+        top, bottom = sorted(corners[:2], key=lambda p: p.x()), sorted(corners[2:], key=lambda p: p.x())
+        painter.setPen(QPen(pen, 1))
+        for share in (0.25, 0.5, 0.75):
+            painter.drawLine(top[0] + (top[1] - top[0]) * share, bottom[0] + (bottom[1] - bottom[0]) * share)
+
+    def paint_overlays(self, painter: QPainter, frame: Frame, view: str, recording: Recording, index: int) -> None:
+        """Trail, target with its offset, command arrows and wind."""
+        if view == "top":
+            return
+        t = theme()
+        if view == "side":
+            self._trail(painter, frame, recording, index)
+            self._target(painter, frame, recording, index)
+            self._wind(painter, frame, float(recording.wind[index]))
+        right, up = VIEWS[view]
+        row = max(0, min(index - 1, recording.steps - 1))
+        if recording.steps == 0 or index == 0:
+            return
+        machine = self.problem.machine
+        frames = poses(machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)))
+        painter.setFont(font(12, bold=True))
+        for k, action in enumerate(self.problem.task.actions):
+            drive = machine.drives[action.drive]
+            joint = machine.joints[drive.joint]
+            if drive.kind != "effort" or joint.kind != "slider":
+                continue
+            value, span = float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k]))
+            axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
+            at = frames[joint.child][:3, 3]
+            length = 1.8 * value / span
+            start = frame.at(at[right], at[up] + 0.62)
+            end = frame.at(at[right] + axis[right] * length, at[up] + 0.62 + axis[up] * length)
+            _arrow(painter, start, end, t.color("plum"))
+            painter.setPen(t.color("ink"))
+            text = f"{value:+.0f} {pretty_unit(self.problem.action_units()[k])}".replace("-", "−")
+            painter.drawText(QRectF(min(start.x(), end.x()) - 30, start.y() - 22, abs(end.x() - start.x()) + 60, 16), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _trail(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
+        target = self.problem.task.target
+        if target is None or index < 2:
+            return
+        body = self.problem.machine
+        points = []
+        for k in range(max(0, index - 200), index + 1, 5):
+            place = poses(body, dict(zip(self.problem.model.joints, map(float, recording.position[k]), strict=True)))[target.body]
+            points.append(frame.at(place[0, 3], place[2, 3]))
+        painter.setPen(QPen(theme().color("tide", 0.8), 1.3, Qt.PenStyle.DotLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(QPolygonF(points))
+
+    def _target(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
+        t = theme()
+        x, z = (float(v) for v in recording.target[index])
+        target = self.problem.task.target
+        if target is None or not np.isfinite([x, z]).all():
+            return
+        at = frame.at(x, z)
+        painter.setPen(QPen(t.color("reed"), 1.4, Qt.PenStyle.DashLine))
+        top = self.problem.site.portal[2] if self.problem.site.portal else z + 2.0
+        painter.drawLine(at, frame.at(x, top - 0.3))
+        painter.setPen(QPen(t.color("reed"), 1.8))
+        painter.setBrush(t.color("reed", 0.15))
+        painter.drawPolygon(QPolygonF([at, at + QPointF(8, 14), at + QPointF(-8, 14)]))
+        painter.setPen(t.color("ink"))
+        painter.setFont(font(12, bold=True))
+        painter.drawText(at + QPointF(12, 14), "mark")
+        frames = poses(self.problem.machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)))
+        body = frames[target.body][:3, 3]
+        low = frame.at(0, min(z, float(body[2])) - 1.15).y()
+        painter.setPen(QPen(t.color("ink"), 1.1))
+        a, b = QPointF(frame.at(body[0], 0).x(), low), QPointF(at.x(), low)
+        if abs(a.x() - b.x()) > 5:
+            painter.drawLine(a, b)
+            for end in (a, b):
+                painter.drawLine(end + QPointF(0, -4), end + QPointF(0, 4))
+            text = f"offset {body[0] - x:+.2f} m".replace("-", "−")
+            painter.drawText(QRectF((a.x() + b.x()) / 2 - 60, low + 3, 120, 16), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _wind(self, painter: QPainter, frame: Frame, speed: float) -> None:
+        t = theme()
+        at = QPointF(44, frame.height * 0.32)
+        painter.setPen(QPen(t.color("heron"), 1.3))
+        for k in range(3):
+            y = at.y() + 9 * k
+            length = min(90.0, 14 * abs(speed) + 4) - 8 * k
+            if length > 4:
+                start, end = QPointF(at.x() + 6 * k, y), QPointF(at.x() + 6 * k + length, y)
+                if speed < 0:
+                    start, end = end, start
+                painter.drawLine(start, end)
+                painter.drawLine(end, end + QPointF(-6 if speed > 0 else 6, -4))
+        painter.setFont(font(12))
+        painter.setPen(t.color("ink"))
+        painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
+
+
+def _hull(points: Array, frame: Frame) -> QPolygonF:
+    screen = np.array([[p.x(), p.y()] for p in (frame.at(x, y) for x, y in points)])
+    try:
+        screen = screen[ConvexHull(screen).vertices]
+    except QhullError:
+        pass  # seen edge-on: a line is drawn
+    return QPolygonF([QPointF(x, y) for x, y in screen])
+
+
+def _arrow(painter: QPainter, start: QPointF, end: QPointF, color: object) -> None:
+    painter.setPen(QPen(color, 2.0))
+    painter.drawLine(start, end)
+    along = end - start
+    size = float(np.hypot(along.x(), along.y()))
+    if size < 3:
+        return
+    unit = along / size
+    side = QPointF(-unit.y(), unit.x())
+    painter.setBrush(color)
+    painter.drawPolygon(QPolygonF([end + unit * 5, end - unit * 4 + side * 4, end - unit * 4 - side * 4]))
+
+
+class Drawing(QWidget):
+    """The widget: shows the playback's episode, or a pose; zooms with the wheel, pans with the middle button."""
+
+    body_clicked = Signal(str)
+
+    def __init__(self, playback: Playback | None, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.playback = playback
+        self.view = "side"
+        self.zoom, self.shift = 1.0, (0.0, 0.0)
+        self.scene: Scene | None = None
+        self.pose: Array | None = None
+        self.selected = ""
+        self.caption = ""
+        self._drag: QPointF | None = None
+        self.setMinimumSize(200, 140)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("drawing of the machine")
+        if playback is not None:
+            playback.loaded.connect(self._loaded)
+            playback.moved.connect(lambda _: self.update())
+            self._loaded()
+
+    def set_problem(self, problem: Problem) -> None:
+        """Show another problem's machine."""
+        if self.scene is None or self.scene.problem is not problem:
+            self.scene = Scene(problem)
+        self.update()
+
+    def set_pose(self, pose: Array | None) -> None:
+        """Show a pose instead of the playback's."""
+        self.pose = pose
+        self.update()
+
+    def _loaded(self) -> None:
+        if self.playback is not None and self.playback.problem is not None:
+            self.set_problem(self.playback.problem)
+
+    def frame(self) -> Frame:
+        """The present transform."""
+        assert self.scene is not None
+        left, right, low, high = self.scene.extent(self.view)
+        scale = min(self.width() / (right - left), (self.height() - 30) / (high - low)) * self.zoom
+        centre = ((left + right) / 2 + self.shift[0], (low + high) / 2 + self.shift[1] + 10 / scale)
+        return Frame(centre, scale, self.width(), self.height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint all of it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = theme()
+        if self.scene is None:
+            painter.setPen(t.color("soft"))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No machine yet: choose one above")
+            return
+        frame = self.frame()
+        self.scene.paint_site(painter, frame, self.view)
+        playback = self.playback
+        recording = playback.recording if playback is not None and self.pose is None else None
+        if recording is not None and playback is not None:
+            ghost = playback.ghost
+            if ghost is not None:
+                at = min(playback.index, ghost.steps)
+                self.scene.paint_machine(painter, frame, self.view, ghost.position[at], ghost=True)
+            self.scene.paint_overlays(painter, frame, self.view, recording, playback.index)
+            self.scene.paint_machine(painter, frame, self.view, recording.position[playback.index], selected=self.selected)
+        else:
+            pose = self.pose if self.pose is not None else self.scene.problem.model.start
+            self.scene.paint_machine(painter, frame, self.view, pose, selected=self.selected)
+        self._corners(painter, frame, recording)
+
+    def _corners(self, painter: QPainter, frame: Frame, recording: Recording | None) -> None:
+        t = theme()
+        painter.setFont(font(12))
+        painter.setPen(t.color("soft"))
+        painter.drawText(QPointF(12, 19), f"{self.view.capitalize()} view" + (f"  ·  {self.caption}" if self.caption else ""))
+        if recording is not None and self.playback is not None:
+            painter.setFont(font(13, bold=True))
+            painter.setPen(t.color("ink"))
+            text = f"t = {self.playback.time:.2f} s"
+            painter.drawText(QRectF(0, 6, self.width() - 12, 18), Qt.AlignmentFlag.AlignRight, text)
+            if self.playback.ghost is not None:
+                painter.setFont(font(12, italic=True))
+                painter.setPen(t.color("soft"))
+                painter.drawText(QRectF(0, 24, self.width() - 12, 18), Qt.AlignmentFlag.AlignRight, f"ghost: {self.playback.ghost.driver}")
+        metres = next(m for m in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 1e9) if m * frame.scale > 60)
+        base = QPointF(self.width() - 16, self.height() - 14)
+        painter.setPen(QPen(t.color("ink"), 1.2))
+        start = base - QPointF(metres * frame.scale, 0)
+        painter.drawLine(start, base)
+        for end in (start, base):
+            painter.drawLine(end + QPointF(0, -4), end + QPointF(0, 4))
+        painter.setFont(font(11))
+        painter.drawText(QRectF(start.x(), base.y() - 18, metres * frame.scale, 14), Qt.AlignmentFlag.AlignCenter, f"{metres:g} m")
+        _arrow(painter, QPointF(14, base.y()), QPointF(38, base.y()), t.color("ink"))
+        names = {"side": "x +", "end": "y +", "top": "x +"}
+        painter.drawText(QPointF(50, base.y() + 4), names[self.view])
+
+    def body_at(self, point: QPointF) -> str:
+        """The body drawn at a point, the last one painted first."""
+        if self.scene is None:
+            return ""
+        for body in reversed(list(self.scene.outlines)):
+            if any(o.containsPoint(point, Qt.FillRule.OddEvenFill) for o in self.scene.outlines[body]):
+                return body
+        return ""
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Click chooses a body; the middle button pans."""
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._drag = event.position()
+        elif event.button() == Qt.MouseButton.LeftButton:
+            body = self.body_at(event.position())
+            if body:
+                self.body_clicked.emit(body)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Pan."""
+        if self._drag is not None and self.scene is not None:
+            moved = event.position() - self._drag
+            scale = self.frame().scale
+            self.shift = (self.shift[0] - moved.x() / scale, self.shift[1] + moved.y() / scale)
+            self._drag = event.position()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """End of panning."""
+        self._drag = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Back to the whole."""
+        self.zoom, self.shift = 1.0, (0.0, 0.0)
+        self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom."""
+        self.zoom = float(np.clip(self.zoom * 1.15 ** (event.angleDelta().y() / 120), 0.3, 20.0))
+        self.update()

@@ -1,0 +1,124 @@
+"""The one playing episode: its recording, its time, and who listens."""
+
+from __future__ import annotations
+
+import time
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from plucky_heron.simulation.trials import Recording
+from plucky_heron.task.problem import Problem
+
+SPEEDS = (0.25, 0.5, 1.0, 2.0, 4.0)
+
+
+class Playback(QObject):
+    """What the drawing, the strip recorder and the score ledger show.
+
+    Signals
+    -------
+    loaded()
+        Another episode, or none.
+    moved(int)
+        Another sample of it.
+    """
+
+    loaded = Signal()
+    moved = Signal(int)
+    played = Signal(bool)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.problem: Problem | None = None
+        self.recording: Recording | None = None
+        self.ghost: Recording | None = None
+        self.title = ""
+        self.index = 0
+        self.speed = 1.0
+        self._began = (0.0, 0)
+        self._timer = QTimer(self)
+        self._timer.setInterval(25)
+        self._timer.timeout.connect(self._tick)
+
+    def load(
+        self, problem: Problem, recording: Recording | None, title: str, ghost: Recording | None = None, play: bool = False
+    ) -> None:
+        """Show another episode, from its start."""
+        self.pause()
+        self.problem, self.recording, self.ghost, self.title = problem, recording, ghost, title
+        self.index = 0
+        self.loaded.emit()
+        self.moved.emit(0)
+        if play and recording is not None:
+            self.play()
+
+    def show(self, problem: Problem, recording: Recording, title: str) -> None:
+        """A growing episode: show its newest sample."""
+        self.problem, self.recording, self.title, self.ghost = problem, recording, title, None
+        self.index = recording.steps
+        self.loaded.emit()
+        self.moved.emit(self.index)
+
+    @property
+    def playing(self) -> bool:
+        """Whether time runs."""
+        return self._timer.isActive()
+
+    @property
+    def time(self) -> float:
+        """Seconds since the start."""
+        return self.index * self.recording.sample_time if self.recording is not None else 0.0
+
+    def play(self) -> None:
+        """Run on, from the start if at the end."""
+        if self.recording is None or self.playing:
+            return
+        if self.index >= self.recording.steps:
+            self.seek(0)
+        self._began = (time.monotonic(), self.index)
+        self._timer.start()
+        self.played.emit(True)
+
+    def pause(self) -> None:
+        """Stand still."""
+        if self.playing:
+            self._timer.stop()
+            self.played.emit(False)
+
+    def toggle(self) -> None:
+        """Play or pause."""
+        if self.playing:
+            self.pause()
+        else:
+            self.play()
+
+    def seek(self, index: int) -> None:
+        """Go to a sample."""
+        if self.recording is None:
+            return
+        self.index = max(0, min(index, self.recording.steps))
+        self._began = (time.monotonic(), self.index)
+        self.moved.emit(self.index)
+
+    def step(self, samples: int) -> None:
+        """Pause and go some samples on or back."""
+        self.pause()
+        self.seek(self.index + samples)
+
+    def set_speed(self, speed: float) -> None:
+        """Times real time."""
+        self.speed = speed
+        self._began = (time.monotonic(), self.index)
+
+    def _tick(self) -> None:
+        recording = self.recording
+        if recording is None:
+            self.pause()
+            return
+        began, first = self._began
+        index = first + int((time.monotonic() - began) * self.speed / recording.sample_time)
+        if index != self.index:
+            self.index = min(index, recording.steps)
+            self.moved.emit(self.index)
+        if self.index >= recording.steps:
+            self.pause()

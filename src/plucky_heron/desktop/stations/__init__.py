@@ -1,0 +1,1 @@
+"""The seven stations of the window, one module each."""

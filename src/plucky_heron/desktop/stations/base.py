@@ -1,0 +1,38 @@
+"""What every station offers the window."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtWidgets import QWidget
+
+from plucky_heron.desktop.workbench import Workbench
+
+
+@dataclass(frozen=True)
+class StakeState:
+    """What a station's stake shows."""
+
+    level: float
+    fact: str
+    trouble: bool = False
+    older: bool = False
+
+
+class Station(QWidget):
+    """Base of the stations."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+
+    def stake(self) -> StakeState:
+        """State of the stake."""
+        return StakeState(0.0, "–")
+
+    def entered(self) -> None:
+        """The station comes into sight."""
+
+    def takes_keys(self) -> bool:
+        """Whether arrow keys and Space belong to the station just now."""
+        return False

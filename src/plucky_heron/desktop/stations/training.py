@@ -1,0 +1,361 @@
+"""Training: start, watch, stop; rules on the curve; health and seeds."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from plucky_heron.desktop.chart import CurveChart
+from plucky_heron.desktop.drawing import Drawing
+from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.theme import font, theme
+from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, button, label, scrolled
+from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.simulation.trials import run_trials
+from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.training.launch import frozen_problem, run_folder
+from plucky_heron.training.recipe import StopRule
+from plucky_heron.training.stop import describe, show_value
+from plucky_heron.training.store import DEAD, FAILED, RunRow
+
+HEALTH = (
+    ("kl", "change an update (KL)", 0.002, 0.03, "{:.3f}"),
+    ("ratios_limited", "ratios limited", 0.02, 0.25, "{:.0%}"),
+    ("spread", "spread, share of range", 0.05, 0.5, "{:.2f}"),
+    ("critic_explains", "critic explains", 0.5, 1.0, "{:.2f}"),
+    ("at_limit", "draws beyond the limits", 0.0, 0.2, "{:.0%}"),
+    ("training_score", "score while exploring", None, None, "{:.1f}"),
+)
+SETTINGS = (
+    ("learning_rate", "step size", "falls to its end value"),
+    ("steps_per_update", "steps an update", "over all copies"),
+    ("passes", "passes", "over each update's steps"),
+    ("minibatch", "minibatch", "rows a gradient"),
+    ("discount", "discount", ""),
+    ("exploration_memory", "exploration memory", "0 draws afresh each sample"),
+)
+
+
+class Spark(QWidget):
+    """A value's healthy band with its hand, and its history."""
+
+    def __init__(self, history: list[float], low: float | None, high: float | None) -> None:
+        super().__init__()
+        self.history, self.low, self.high = history, low, high
+        self.setFixedHeight(18)
+        self.setMinimumWidth(110)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Band left, history right."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = theme()
+        values = np.array(self.history[-200:])
+        half = self.width() * 0.42
+        if self.low is not None and self.high is not None and len(values):
+            top = max(self.high * 1.6, float(values[-1]) * 1.1, 1e-9)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color("faint"))
+            painter.drawRoundedRect(QRectF(0, 7, half, 5), 2, 2)
+            painter.setBrush(t.color("moss", 0.55))
+            painter.drawRect(QRectF(half * self.low / top, 7, half * (min(self.high, top) - self.low) / top, 5))
+            painter.setPen(QPen(t.color("ink"), 2.4))
+            x = half * float(np.clip(values[-1] / top, 0, 1))
+            painter.drawLine(QPointF(x, 3), QPointF(x, 16))
+        if len(values) > 1:
+            low, high = float(values.min()), float(values.max())
+            xs = np.linspace(half + 12, self.width() - 2, len(values))
+            ys = 15 - 12 * (values - low) / max(high - low, 1e-9)
+            painter.setPen(QPen(t.color("tide"), 1.4))
+            painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, ys, strict=True)]))
+
+
+class SeedBars(QWidget):
+    """One bar a seed: how far, and what it keeps."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.rows: list[RunRow] = []
+        self.chosen: int | None = None
+        self.setMinimumHeight(46)
+        self.setAccessibleName("seeds")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """The bars."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = theme()
+        if not self.rows:
+            painter.setPen(t.color("soft"))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "no run of this task yet")
+            return
+        count = len(self.rows)
+        width = self.width() / count
+        worst = min((r for r in self.rows if r.best_success is not None), key=lambda r: r.best_success or 0.0, default=None)
+        for k, row in enumerate(self.rows):
+            x = k * width
+            painter.setFont(font(12, bold=row.id == self.chosen))
+            painter.setPen(t.color("ink"))
+            painter.drawText(QRectF(x, 2, 18, 16), Qt.AlignmentFlag.AlignVCenter, str(row.seed))
+            box = QRectF(x + 18, 6, max(8.0, width - 28), 8)
+            painter.setPen(QPen(t.color("rule"), 1))
+            painter.setBrush(t.color("faint"))
+            painter.drawRoundedRect(box, 4, 4)
+            share = min(1.0, row.steps / max(1, row.budget)) if row.alive else 1.0
+            wrong = row.state in (DEAD, FAILED)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color("rust" if wrong else "plum" if row is worst and count > 1 else "tide"))
+            painter.drawRoundedRect(QRectF(box.left(), box.top(), box.width() * share, 8), 4, 4)
+            kept = show_value("success", row.best_success) if row.best_success is not None else row.state
+            painter.setPen(t.color("ink"))
+            painter.drawText(QRectF(x + 18, 18, width - 20, 16), Qt.AlignmentFlag.AlignVCenter, row.state if wrong else kept)
+
+
+class TrainingStation(Station):
+    """The station."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(16, 10, 16, 14)
+        grid.setSpacing(10)
+        self.curves = Card("Learning curve")
+        switch = QHBoxLayout()
+        self.quantity = QComboBox()
+        self.quantity.setAccessibleName("quantity")
+        self.quantity.addItem("the task's measure", "success")
+        self.quantity.addItem("score", "score")
+        self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
+        self.steps_note = label("control steps", "soft")
+        switch.addWidget(self.quantity)
+        switch.addStretch(1)
+        switch.addWidget(self.steps_note)
+        self.chart = CurveChart(self._rule_dragged)
+        self.curves.body.addWidget(self.chart, 1)
+        self.curves.body.addLayout(switch)
+        self.rules = Card("Stop rules", "each seed for itself")
+        self.rule_rows = Rows((3, 8), spacing=4)
+        self.rules.body.addWidget(scrolled(self.rule_rows))
+        self.health = Card("Health", "value · healthy band · its history")
+        self.health_rows = Rows((4, 2, 5), spacing=3)
+        self.health.body.addWidget(self.health_rows)
+        self.recipe = Card("Recipe", "")
+        self.recipe_rows = Rows((3, 2, 3), spacing=4)
+        self.recipe.body.addWidget(self.recipe_rows)
+        self.wrong = label("", "wrong", wrap=True)
+        self.wrong.hide()
+        self.recipe.body.addWidget(self.wrong)
+        picture = Card()
+        picture.setAccessibleName("drawing")
+        picture.layout().setContentsMargins(2, 2, 2, 2)
+        self.drawing = Drawing(bench.playback)
+        picture.body.addWidget(self.drawing)
+        self.seeds = Card("Seeds", "")
+        self.bars = SeedBars()
+        self.kept = ElidedLabel("", "soft")
+        self.seeds.body.addWidget(self.bars)
+        self.seeds.body.addWidget(self.kept)
+        side = QVBoxLayout()
+        side.setSpacing(10)
+        side.addWidget(self.recipe)
+        side.addWidget(picture, 1)
+        side.addWidget(self.seeds)
+        row = QHBoxLayout()
+        self.start = button("Train", self.train, "primary")
+        self.stop = button("Stop and keep", bench.stop_training)
+        self.watch = button("Watch the kept policy", self.watch_policy)
+        for widget in (self.start, self.stop, self.watch):
+            row.addWidget(widget)
+        row.addStretch(1)
+        side.addLayout(row)
+        grid.addWidget(self.curves, 0, 0, 1, 2)
+        grid.addWidget(self.rules, 1, 0)
+        grid.addWidget(self.health, 1, 1)
+        grid.addLayout(side, 0, 2, 2, 1)
+        for column, stretch in enumerate((31, 33, 36)):
+            grid.setColumnStretch(column, stretch)
+        grid.setRowStretch(0, 62)
+        grid.setRowStretch(1, 38)
+        bench.runs_changed.connect(self.refresh)
+        bench.problem_changed.connect(self._show_recipe)
+        bench.results_changed.connect(self.refresh)
+        self._show_recipe()
+        self.refresh()
+
+    def stake(self) -> StakeState:
+        """What is or was trained."""
+        rows = self.bench.rows
+        if not rows:
+            return StakeState(0.0, "no run: train")
+        batch = self.bench.batch_rows()
+        at_work = [r for r in batch if r.alive]
+        if at_work:
+            done = sum(r.steps if r.alive else r.budget for r in batch) / max(1, sum(r.budget for r in batch))
+            return StakeState(max(0.08, done), f"{len(batch)} seeds, {100 * done:.0f} %")
+        wrong = [r for r in rows if r.state in (DEAD, FAILED)]
+        if wrong:
+            return StakeState(0.6, f"run {wrong[0].id} {wrong[0].state}", trouble=True)
+        row = self.bench.row()
+        return StakeState(1.0, f"{len({r.batch for r in rows})} batches, {len(rows)} runs", older=row is not None and self.bench.older(row))
+
+    def _show_recipe(self) -> None:
+        recipe = self.bench.recipe
+        if recipe is None:
+            return
+        settings = recipe.method_settings().model_dump()
+        changed = sum(k in recipe.settings and recipe.settings[k] != d.default for k, d in type(recipe.method_settings()).model_fields.items())
+        self.recipe.note.setText(f"{recipe.method.upper()} · {changed} changed from the standard")
+        self.recipe_rows.clear()
+        for key, title, note in SETTINGS:
+            if key not in settings:
+                continue
+            field = QuantityField("", title)
+            field.show_value(float(settings[key]))
+            field.edited.connect(lambda v, _t, k=key, f=field: self._set(["settings", k], v, k, f))
+            mark = "strong" if key in recipe.settings else "soft"
+            self.recipe_rows.add(label(title, mark), field, ElidedLabel(note, "soft"))
+        field = QuantityField("", "seeds")
+        field.show_value(float(recipe.seeds))
+        field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
+        self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
+        self.recipe_rows.finish()
+        self._show_rules()
+
+    def _set(self, key: list[str], value: float, text: str, field: QuantityField) -> None:
+        number = int(value) if value == int(value) and abs(value) >= 1 else value
+        wrong = self.bench.edit("recipes", key, number, f"{text}: {number}")
+        self.wrong.setText(wrong)
+        self.wrong.setVisible(bool(wrong))
+
+    def _show_rules(self) -> None:
+        recipe = self.bench.recipe
+        if recipe is None:
+            return
+        self.rule_rows.clear()
+        row = self.bench.row()
+        ended = {r.stop_rule: r for r in self.bench.batch_rows() if r.stop_rule}
+        roles = {"good enough": "moss", "no more gain": "reed", "budget": "plum", "gone wrong": "rust"}
+        for rule in recipe.stop:
+            name = label(rule.kind.capitalize(), "strong")
+            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;")
+            self.rule_rows.add(name, ElidedLabel(describe(rule)))
+            met = ended.get(rule.kind)
+            seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
+            text = f"ended seed {', '.join(map(str, seeds))}" if met else "has ended none of this batch" if row else "not in force yet"
+            self.rule_rows.add(None, ElidedLabel(text, "soft"))
+        self.rule_rows.finish()
+
+    def _good_enough(self) -> tuple[int, StopRule] | None:
+        recipe = self.bench.recipe
+        quantity = self.quantity.currentData()
+        if recipe is None:
+            return None
+        return next(((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None)
+
+    def _rule_dragged(self, value: float) -> None:
+        found = self._good_enough()
+        if found is None:
+            return
+        number, rule = found
+        if rule.of == "success":
+            value = float(np.clip(round(value, 3), 0.0, 1.0))
+            self.bench.edit("recipes", ["stop", number, "at_least"], f"{100 * value:.1f} %", f"good enough: {100 * value:.1f} %")
+        else:
+            self.bench.edit("recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}")
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Curves, rules, health, seeds."""
+        bench = self.bench
+        rows = bench.batch_rows()
+        quantity = self.quantity.currentData()
+        self.chart.quantity = quantity
+        self.chart.clear()
+        courses = [bench.store.course(r.id) for r in rows]
+        steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
+        values = [e.of(quantity) for c in courses for e in c]
+        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        self.chart.set_range(steps * 1.08, low, high)
+        shaken = bench.shakedown
+        if shaken is not None and "regulator" in shaken.rehearsals:
+            trials = shaken.rehearsals["regulator"]
+            value = float(trials.success.mean() if quantity == "success" else trials.score.mean())
+            self.chart.reference(value, f"regulator {show_value(quantity, value)}")
+        self.chart.add_courses(courses, 0, each=True)
+        found = self._good_enough()
+        if found is not None:
+            rule = found[1]
+            self.chart.threshold(float(rule.at_least or 0), f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running")
+        if rows:
+            self.chart.vertical(float(steps), f"budget {steps / 1000:g} k")
+        episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
+        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
+        self.curves.caption.setText(f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper())
+        older = bool(rows) and bench.older(rows[0])
+        self.curves.note.setText("the task was changed since this batch" if older else "" if rows else "nothing trained yet: Train starts the recipe")
+        self._show_rules()
+        self._show_health()
+        self.bars.rows, self.bars.chosen = rows, bench.run
+        self.bars.update()
+        at_work = [r for r in rows if r.state == "running"]
+        speed = sum(r.steps / max(r.seconds, 1e-9) for r in at_work)
+        self.seeds.note.setText(f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s" if at_work else f"batch {bench.batch}" if rows else "")
+        row = bench.row()
+        text = ""
+        if row is not None and row.best_success is not None:
+            text = f"kept: seed {row.seed} at {(row.best_step or 0) / 1000:.0f} k, {show_value('success', row.best_success)}"
+            if row.retest:
+                text += f"; retested on {row.retest['episodes']} fresh starts {show_value('success', row.retest['success'])}"
+        self.kept.setText(text)
+        self.start.setEnabled(not bench.training())
+        self.stop.setEnabled(bool(bench.training()))
+        self.watch.setEnabled(row is not None and row.best_step is not None)
+        if bench.recipe is not None:
+            self.start.setText(f"Train {bench.recipe.seeds} seed{'s' if bench.recipe.seeds > 1 else ''}")
+
+    def _show_health(self) -> None:
+        bench = self.bench
+        at_work = next((r for r in bench.batch_rows() if r.state == "running"), None) or bench.row()
+        self.health_rows.clear()
+        if at_work is None:
+            self.health.caption.setText("HEALTH")
+            self.health_rows.add(label("shown once training has begun", "soft"))
+        else:
+            figures = bench.store.health(at_work.id)
+            last = figures[-1][0] if figures else 0
+            self.health.caption.setText(f"HEALTH OF SEED {at_work.seed} AT {last / 1000:.0f} K STEPS")
+            for key, title, low, high, form in HEALTH:
+                history = [h[key] for _, h in figures if key in h]
+                if history:
+                    value = label(form.format(history[-1]).replace("-", "−").replace("%", " %"), "strong")
+                    value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    self.health_rows.add(label(title, "soft"), value, Spark(history, low, high))
+        self.health_rows.finish()
+
+    def train(self) -> None:
+        """Start a batch of the recipe."""
+        recipe = self.bench.recipe
+        if recipe is not None:
+            self.bench.train(list(range(1, recipe.seeds + 1)))
+
+    def watch_policy(self) -> None:
+        """Play the kept policy on the first evaluation start."""
+        row = self.bench.row()
+        folder = self.bench.project.folder
+        if row is None:
+            return
+
+        def work(_: object) -> object:
+            problem = frozen_problem(folder, row)
+            driver = PolicyDriver(Policy.load(run_folder(folder, row.id) / "best.npz"))
+            trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
+            return problem, trials.recordings[0]
+
+        def then(found: tuple) -> None:
+            problem, recording = found
+            self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
+
+        self.bench.start_job("playing the kept policy", work, then)

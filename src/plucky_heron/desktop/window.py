@@ -1,0 +1,179 @@
+"""The window: causeway, seven stations, shortcuts."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QDialog,
+    QLineEdit,
+    QListWidget,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from plucky_heron.desktop.causeway import NAMES, Causeway
+from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.compare import CompareStation
+from plucky_heron.desktop.stations.handover import HandoverStation
+from plucky_heron.desktop.stations.machine import MachineStation
+from plucky_heron.desktop.stations.proving import ProvingStation
+from plucky_heron.desktop.stations.shakedown import ShakedownStation
+from plucky_heron.desktop.stations.task import TaskStation
+from plucky_heron.desktop.stations.training import TrainingStation
+from plucky_heron.desktop.widgets import Card
+from plucky_heron.desktop.workbench import Workbench
+
+STATIONS = (
+    MachineStation, TaskStation, ShakedownStation, TrainingStation, CompareStation, ProvingStation, HandoverStation,
+)  # fmt: skip
+
+
+class Window(QMainWindow):
+    """The main window on one project."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__()
+        self.bench = Workbench(folder, self)
+        self.setWindowTitle(f"{self.bench.project.name} — Plucky Heron")
+        centre = QWidget()
+        layout = QVBoxLayout(centre)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.causeway = Causeway(self.bench)
+        self.stack = QStackedWidget()
+        self.stations: list[Station] = [made(self.bench) for made in STATIONS]
+        for station in self.stations:
+            self.stack.addWidget(station)
+        layout.addWidget(self.causeway)
+        layout.addWidget(self.stack, 1)
+        self.setCentralWidget(centre)
+        self.causeway.stakes.chosen.connect(self.enter)
+        bench = self.bench
+        for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.job_changed, bench.troubled):
+            signal.connect(self._stakes)
+        self._shortcuts()
+        self.resize(1280, 800)
+        self.setMinimumSize(1024, 700)
+        self.enter(0)
+
+    def _shortcuts(self) -> None:
+        for number in range(7):
+            QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda n=number: self.enter(n))
+        QShortcut(QKeySequence("Ctrl+Z"), self, self.bench.undo.undo)
+        QShortcut(QKeySequence("Ctrl+Shift+Z"), self, self.bench.undo.redo)
+        QShortcut(QKeySequence("Ctrl+K"), self, self.find)
+        QShortcut(QKeySequence("F6"), self, lambda: self.next_card(1))
+        QShortcut(QKeySequence("Shift+F6"), self, lambda: self.next_card(-1))
+
+    @property
+    def station(self) -> Station:
+        """The station in sight."""
+        return self.stations[self.stack.currentIndex()]
+
+    def enter(self, number: int) -> None:
+        """Go to a station."""
+        self.stack.setCurrentIndex(number)
+        self.causeway.stakes.current = number
+        self.station.entered()
+        self._stakes()
+
+    def _stakes(self, *_: object) -> None:
+        for number, station in enumerate(self.stations):
+            state = station.stake()
+            self.causeway.stakes.show_state(number, state.level, state.fact, state.trouble, state.older)
+
+    def next_card(self, step: int) -> None:
+        """Put the focus on the next card of the station."""
+        cards = [card for card in self.station.findChildren(Card) if card.isVisible()]
+        now = QApplication.focusWidget()
+        at = next((k for k, card in enumerate(cards) if now is card or (now is not None and card.isAncestorOf(now))), -1)
+        cards[(at + step) % len(cards)].setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def find(self) -> None:
+        """Choose a station, task or run by typing."""
+        Finder(self).exec()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Transport by keyboard, unless the station or a field wants the keys."""
+        playback = self.bench.playback
+        if self.station.takes_keys():
+            self.station.keyPressEvent(event)
+            return
+        if isinstance(QApplication.focusWidget(), QLineEdit | QComboBox):
+            super().keyPressEvent(event)
+            return
+        actions = {
+            Qt.Key.Key_Space: playback.toggle,
+            Qt.Key.Key_Right: lambda: playback.step(1),
+            Qt.Key.Key_Left: lambda: playback.step(-1),
+            Qt.Key.Key_Home: lambda: (playback.pause(), playback.seek(0)),
+        }
+        if event.key() in actions:
+            actions[event.key()]()
+        else:
+            super().keyPressEvent(event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        """Keys that a driver lets go."""
+        if self.station.takes_keys():
+            self.station.keyReleaseEvent(event)
+        else:
+            super().keyReleaseEvent(event)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Jobs end with the window, runs do not."""
+        self.bench.close()
+        super().closeEvent(event)
+
+
+class Finder(QDialog):
+    """Ctrl+K: type to find a station, a task or a run."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window_ = window
+        self.setWindowTitle("Find")
+        self.setMinimumWidth(420)
+        layout = QVBoxLayout(self)
+        self.text = QLineEdit()
+        self.text.setPlaceholderText("station, task or run")
+        self.text.setAccessibleName("find")
+        self.list = QListWidget()
+        self.list.setAccessibleName("found")
+        layout.addWidget(self.text)
+        layout.addWidget(self.list)
+        bench = window.bench
+        self.entries = [(f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)]
+        self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
+        self.entries += [(f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows]
+        self.text.textChanged.connect(self._filter)
+        self.text.returnPressed.connect(self._take)
+        self.list.itemActivated.connect(lambda _: self._take())
+        self._filter("")
+
+    def _filter(self, text: str) -> None:
+        words = text.lower().split()
+        self.found = [entry for entry in self.entries if all(word in entry[0].lower() for word in words)]
+        self.list.clear()
+        self.list.addItems([entry[0] for entry in self.found])
+        self.list.setCurrentRow(0)
+
+    def _take(self) -> None:
+        row = self.list.currentRow()
+        if 0 <= row < len(self.found):
+            self.found[row][1]()
+            self.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Down goes from the text into the list."""
+        if event.key() == Qt.Key.Key_Down and self.text.hasFocus():
+            self.list.setFocus()
+        else:
+            super().keyPressEvent(event)

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import ElidedLabel, button, label
+from plucky_heron.desktop.widgets import Choice, ElidedLabel, button, label
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.training.store import DEAD
 
@@ -27,12 +27,14 @@ class Stakes(QWidget):
         self.levels = [0.0] * 7
         self.trouble = [False] * 7
         self.older = [False] * 7
-        self.setMinimumSize(620, 78)
+        self.setMinimumSize(600, 78)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("stations")
         self.setToolTip("Ctrl+1 to Ctrl+7")
 
-    def show_state(self, number: int, level: float, fact: str, trouble: bool = False, older: bool = False) -> None:
+    def show_state(
+        self, number: int, level: float, fact: str, trouble: bool = False, older: bool = False
+    ) -> None:
         """Set what one stake shows."""
         self.levels[number], self.facts[number] = level, fact
         self.trouble[number], self.older[number] = trouble, older
@@ -60,7 +62,9 @@ class Stakes(QWidget):
             level = self.levels[k]
             if level > 0:
                 painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(t.color("heron" if self.older[k] else "tide", 0.55 if self.older[k] else 1.0))
+                painter.setBrush(
+                    t.color("heron" if self.older[k] else "tide", 0.55 if self.older[k] else 1.0)
+                )
                 painter.drawRect(QRectF(stake.left() + 1.5, stake.bottom() - 1.5 - 24 * level, 6, 24 * level))
             if self.trouble[k]:
                 painter.setPen(Qt.PenStyle.NoPen)
@@ -76,7 +80,9 @@ class Stakes(QWidget):
             painter.drawText(QRectF(x - width / 2, 38, width, 18), Qt.AlignmentFlag.AlignCenter, name)
             painter.setFont(font(11))
             painter.setPen(t.color("ink" if self.trouble[k] else "soft"))
-            fact = painter.fontMetrics().elidedText(self.facts[k], Qt.TextElideMode.ElideRight, int(width - 6))
+            fact = painter.fontMetrics().elidedText(
+                self.facts[k], Qt.TextElideMode.ElideRight, int(width - 6)
+            )
             painter.drawText(QRectF(x - width / 2, 55, width, 15), Qt.AlignmentFlag.AlignCenter, fact)
             if k == self.current:
                 painter.setPen(QPen(t.color("tide"), 2))
@@ -112,37 +118,50 @@ class Causeway(QWidget):
         super().__init__(parent)
         self.bench = bench
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(16, 4, 12, 0)
+        outer.setContentsMargins(16, 6, 12, 2)
         outer.setSpacing(0)
         top = QHBoxLayout()
         left = QVBoxLayout()
-        left.setSpacing(6)
+        left.setSpacing(3)
         left.addWidget(label(bench.project.name, "title"))
         fields = QHBoxLayout()
         fields.setSpacing(6)
         self.machine = label("", "strong")
         self.machine.setAccessibleName("machine")
-        self.task, self.run = QComboBox(), QComboBox()
-        self.task.setAccessibleName("task")
-        self.run.setAccessibleName("run")
-        self.run.setMinimumWidth(130)
+        self.task, self.run = Choice("task"), Choice("run")
+        self.run.setMinimumWidth(150)
         self.task.activated.connect(lambda k: bench.choose_task(self.task.itemData(k)))
         self.run.activated.connect(self._run_chosen)
         for widget in (self.machine, self.task, self.run):
             fields.addWidget(widget)
         fields.addStretch(1)
         left.addLayout(fields)
-        left.addStretch(1)
-        top.addLayout(left)
-        top.addSpacing(12)
-        self.stakes = Stakes()
-        top.addWidget(self.stakes, 1)
-        outer.addLayout(top)
         self.line = JobLine(bench)
-        outer.addWidget(self.line)
+        left.addWidget(self.line)
+        left.addStretch(1)
+        top.addLayout(left, 36)
+        self.stakes = Stakes()
+        top.addWidget(self.stakes, 64)
+        outer.addLayout(top)
         bench.problem_changed.connect(self.refresh)
         bench.runs_changed.connect(self.refresh)
+        for signal in (bench.job_changed, bench.runs_changed, bench.troubled):
+            signal.connect(self.update)
         self.refresh()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """The line under the causeway, filled as far as the job is; rust when something is wrong."""
+        painter = QPainter(self)
+        t = theme()
+        y = self.height() - 1.5
+        painter.setPen(QPen(t.color("rule"), 1))
+        painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+        if self.line.share is not None:
+            painter.setPen(QPen(t.color("tide"), 3))
+            painter.drawLine(QPointF(0, y), QPointF(self.width() * self.line.share, y))
+        if self.bench.trouble:
+            painter.setPen(QPen(t.color("rust"), 3))
+            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
 
     def refresh(self) -> None:
         """Fill the fields."""
@@ -176,9 +195,9 @@ class JobLine(QWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
-        self.setFixedHeight(26)
+        self.setFixedHeight(20)
         layout = QHBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 3)
+        layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         self.text = ElidedLabel("", "soft")
         self.stop = button("Stop", self._stop, "link")
@@ -211,26 +230,17 @@ class JobLine(QWidget):
             done = sum(row.steps if row.alive else row.budget for row in rows)
             self.share = done / max(1, sum(row.budget for row in rows))
             speed = sum(row.steps for row in at_work) / max(1e-9, sum(row.seconds for row in at_work))
-            left = sum(row.budget - row.steps for row in at_work) / speed / min(2, len(at_work)) if speed > 0 else None
+            left = (
+                sum(row.budget - row.steps for row in at_work) / speed / min(2, len(at_work))
+                if speed > 0
+                else None
+            )
             tail = f" · at most {left:.0f} s left" if left is not None else ""
-            self.text.setText(f"training {len(rows)} seed{'s' if len(rows) > 1 else ''} · {100 * self.share:.0f} %{tail}")
+            self.text.setText(
+                f"training {len(rows)} seed{'s' if len(rows) > 1 else ''} · {100 * self.share:.0f} %{tail}"
+            )
         else:
             self.text.setText("")
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """The line, filled as far as the job is."""
-        painter = QPainter(self)
-        t = theme()
-        y = self.height() - 1.5
-        painter.setPen(QPen(t.color("rule"), 1))
-        painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
-        if self.share is not None:
-            painter.setPen(QPen(t.color("tide"), 3))
-            painter.drawLine(QPointF(0, y), QPointF(self.width() * self.share, y))
-        if self.bench.trouble:
-            painter.setPen(QPen(t.color("rust"), 3))
-            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
 
     def _stop(self) -> None:
         if self.bench.job is not None:

@@ -33,14 +33,16 @@ class _ValueAxis(pg.AxisItem):
 class CurveChart(QWidget):
     """A chart of evaluations against control steps."""
 
-    def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self.quantity = "success"
         self.on_rule_dragged = on_rule_dragged
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         axes = {"bottom": _StepAxis("bottom"), "left": _ValueAxis(self)}
-        self.plot = pg.PlotWidget(axisItems=axes, background=None)
+        self.plot = pg.PlotWidget(axisItems=axes, background=theme().color("card"))
         self.plot.setAccessibleName("learning curves")
         layout.addWidget(self.plot)
         item = self.plot.getPlotItem()
@@ -83,17 +85,28 @@ class CurveChart(QWidget):
             edge = pg.mkPen(None)
             upper = pg.PlotDataItem(spread.steps, spread.upper, pen=edge)
             lower = pg.PlotDataItem(spread.steps, spread.lower, pen=edge)
-            self.plot.addItem(pg.FillBetweenItem(upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18))))
+            self.plot.addItem(
+                pg.FillBetweenItem(
+                    upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18))
+                )
+            )
         if len(courses) > 1:
             worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
             self.plot.plot(spread.steps, spread.worst, pen=worst, antialias=True)
         self.plot.plot(
-            spread.steps, spread.median, pen=pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)), antialias=True
+            spread.steps,
+            spread.median,
+            pen=pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)),
+            antialias=True,
         )
         letter = "median" if each and len(courses) > 1 else "" if each else LETTERS[number % len(LETTERS)]
         if letter:
             self.text(letter, float(spread.steps[-1]), float(spread.median[-1]), bold=True, anchor=(0, 0.5))
-        if each and len(courses) > 1 and abs(spread.worst[-1] - spread.median[-1]) > 0.06 * (np.ptp(spread.median) + 1e-9):
+        if (
+            each
+            and len(courses) > 1
+            and abs(spread.worst[-1] - spread.median[-1]) > 0.06 * (np.ptp(spread.median) + 1e-9)
+        ):
             self.text("worst", float(spread.steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
 
     def reference(self, value: float, text: str) -> None:
@@ -102,7 +115,9 @@ class CurveChart(QWidget):
         self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
         self.text(text, 0.0, value, anchor=(0, 1))
 
-    def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:
+    def text(
+        self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)
+    ) -> None:
         """A word beside a line."""
         item = pg.TextItem(text, color=theme().color("ink"), anchor=anchor)
         item.setFont(font(12, bold=bold))

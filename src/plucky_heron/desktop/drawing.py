@@ -6,6 +6,7 @@ without one; `Drawing` is the widget around it.
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 
 import numpy as np
@@ -37,14 +38,28 @@ def outline_points(shape: Shape) -> Array:
     if shape.kind == "box":
         points = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) * np.array(s) / 2
     elif shape.kind == "bucket":
-        points = np.array([[x * w, y * w, z] for w, z in ((s[0], s[2]), (s[1], -s[2])) for x in (-1, 1) for y in (-1, 1)]) / 2
+        points = (
+            np.array(
+                [
+                    [x * w, y * w, z]
+                    for w, z in ((s[0], s[2]), (s[1], -s[2]))
+                    for x in (-1, 1)
+                    for y in (-1, 1)
+                ]
+            )
+            / 2
+        )
     elif shape.kind == "cylinder":
-        points = np.concatenate([np.column_stack([s[0] * circle, np.full(24, z)]) for z in (-s[1] / 2, s[1] / 2)])
+        points = np.concatenate(
+            [np.column_stack([s[0] * circle, np.full(24, z)]) for z in (-s[1] / 2, s[1] / 2)]
+        )
     else:
         up = np.linspace(-np.pi / 2, np.pi / 2, 9)
         ball = np.array([[np.cos(b) * c, np.cos(b) * d, np.sin(b)] for b in up for c, d in circle]) * s[0]
         half = s[1] / 2 if shape.kind == "capsule" else 0.0
-        points = np.concatenate([ball + [0, 0, half], ball - [0, 0, half]]) if half else ball
+        points = (
+            np.concatenate([ball + np.array([0, 0, half]), ball - np.array([0, 0, half])]) if half else ball
+        )
     return points @ rotation(*shape.turn).T + np.array(shape.at)
 
 
@@ -60,7 +75,8 @@ class Frame:
     def at(self, x: float, y: float) -> QPointF:
         """World point on the screen."""
         return QPointF(
-            self.width / 2 + (x - self.centre[0]) * self.scale, self.height / 2 - (y - self.centre[1]) * self.scale
+            self.width / 2 + (x - self.centre[0]) * self.scale,
+            self.height / 2 - (y - self.centre[1]) * self.scale,
         )
 
 
@@ -71,7 +87,8 @@ class Scene:
         self.problem = problem
         machine = problem.machine
         self._points = {
-            body: [(shape, outline_points(shape)) for shape in part.shapes] for body, part in machine.bodies.items()
+            body: [(shape, outline_points(shape)) for shape in part.shapes]
+            for body, part in machine.bodies.items()
         }
         self.outlines: dict[str, list[QPolygonF]] = {}
 
@@ -83,7 +100,10 @@ class Scene:
         start = {j: machine.joints[j].start for j in self.problem.model.joints}
         for j in self.problem.model.joints:
             for value in machine.joints[j].limits or (start[j],):
-                points += [frame[:3, 3] for frame in poses(machine, {**start, j: float(np.clip(value, -20, 20))}).values()]
+                points += [
+                    frame[:3, 3]
+                    for frame in poses(machine, {**start, j: float(np.clip(value, -20, 20))}).values()
+                ]
         if site.portal is not None:
             points += [np.array([site.portal[0], 0, 0]), np.array([site.portal[1], 0, site.portal[2] + 1.0])]
         spread = np.array(points)
@@ -94,8 +114,14 @@ class Scene:
         """Grid, water, ground and portal."""
         t = theme()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        left, right = frame.centre[0] - frame.width / 2 / frame.scale, frame.centre[0] + frame.width / 2 / frame.scale
-        low, high = frame.centre[1] - frame.height / 2 / frame.scale, frame.centre[1] + frame.height / 2 / frame.scale
+        left, right = (
+            frame.centre[0] - frame.width / 2 / frame.scale,
+            frame.centre[0] + frame.width / 2 / frame.scale,
+        )
+        low, high = (
+            frame.centre[1] - frame.height / 2 / frame.scale,
+            frame.centre[1] + frame.height / 2 / frame.scale,
+        )
         painter.setPen(QPen(t.color("faint"), 1))
         step = 1.0 if frame.scale > 24 else 2.0 if frame.scale > 12 else 5.0
         for x in np.arange(np.ceil(left / step) * step, right, step):
@@ -145,7 +171,10 @@ class Scene:
         painter.setPen(QPen(t.color("ink"), 1.8))
         for x, lean in ((left, -0.25), (right, 0.25)):
             painter.drawLine(frame.at(x, height), frame.at(x + lean, foot[x]))
-            painter.drawLine(frame.at(x - np.sign(lean) * 0.35, height - 0.1), frame.at(x + lean - np.sign(lean) * 0.2, foot[x]))
+            painter.drawLine(
+                frame.at(x - np.sign(lean) * 0.35, height - 0.1),
+                frame.at(x + lean - np.sign(lean) * 0.2, foot[x]),
+            )
         beam = QRectF(frame.at(left - 0.1, height + 0.02), frame.at(right + 0.1, height - 0.16))
         painter.setBrush(t.color("card"))
         painter.drawRect(beam)
@@ -153,7 +182,16 @@ class Scene:
         for x in np.arange(beam.left() + 8, beam.right() - 4, 16.0):
             painter.drawLine(QPointF(x, beam.bottom() - 1), QPointF(x + 6, beam.top() + 1))
 
-    def paint_machine(self, painter: QPainter, frame: Frame, view: str, position: Array, *, ghost: bool = False, selected: str = "") -> None:
+    def paint_machine(
+        self,
+        painter: QPainter,
+        frame: Frame,
+        view: str,
+        position: Array,
+        *,
+        ghost: bool = False,
+        selected: str = "",
+    ) -> None:
         """All bodies; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
         t, machine = theme(), self.problem.machine
         right, up = VIEWS[view]
@@ -162,7 +200,13 @@ class Scene:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for joint in machine.joints.values():
             if joint.kind == "slider" and joint.parent != GROUND:
-                self._cable(painter, frame, frames[joint.parent][[right, up], 3], frames[joint.child][[right, up], 3], pen)
+                self._cable(
+                    painter,
+                    frame,
+                    frames[joint.parent][[right, up], 3],
+                    frames[joint.child][[right, up], 3],
+                    pen,
+                )
         found: dict[str, list[QPolygonF]] = {}
         for body, shapes in self._points.items():
             found[body] = []
@@ -202,7 +246,9 @@ class Scene:
         for share in (0.25, 0.5, 0.75):
             painter.drawLine(top[0] + (top[1] - top[0]) * share, bottom[0] + (bottom[1] - bottom[0]) * share)
 
-    def paint_overlays(self, painter: QPainter, frame: Frame, view: str, recording: Recording, index: int) -> None:
+    def paint_overlays(
+        self, painter: QPainter, frame: Frame, view: str, recording: Recording, index: int
+    ) -> None:
         """Trail, target with its offset, command arrows and wind."""
         if view == "top":
             return
@@ -216,14 +262,19 @@ class Scene:
         if recording.steps == 0 or index == 0:
             return
         machine = self.problem.machine
-        frames = poses(machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)))
+        frames = poses(
+            machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True))
+        )
         painter.setFont(font(12, bold=True))
         for k, action in enumerate(self.problem.task.actions):
             drive = machine.drives[action.drive]
             joint = machine.joints[drive.joint]
             if drive.kind != "effort" or joint.kind != "slider":
                 continue
-            value, span = float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k]))
+            value, span = (
+                float(recording.commands[row, k]),
+                max(abs(self.problem.low[k]), abs(self.problem.high[k])),
+            )
             axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
             at = frames[joint.child][:3, 3]
             length = 1.8 * value / span
@@ -232,7 +283,11 @@ class Scene:
             _arrow(painter, start, end, t.color("plum"))
             painter.setPen(t.color("ink"))
             text = f"{value:+.0f} {pretty_unit(self.problem.action_units()[k])}".replace("-", "−")
-            painter.drawText(QRectF(min(start.x(), end.x()) - 30, start.y() - 22, abs(end.x() - start.x()) + 60, 16), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(min(start.x(), end.x()) - 30, start.y() - 22, abs(end.x() - start.x()) + 60, 16),
+                Qt.AlignmentFlag.AlignCenter,
+                text,
+            )
 
     def _trail(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
         target = self.problem.task.target
@@ -241,7 +296,9 @@ class Scene:
         body = self.problem.machine
         points = []
         for k in range(max(0, index - 200), index + 1, 5):
-            place = poses(body, dict(zip(self.problem.model.joints, map(float, recording.position[k]), strict=True)))[target.body]
+            place = poses(
+                body, dict(zip(self.problem.model.joints, map(float, recording.position[k]), strict=True))
+            )[target.body]
             points.append(frame.at(place[0, 3], place[2, 3]))
         painter.setPen(QPen(theme().color("tide", 0.8), 1.3, Qt.PenStyle.DotLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -263,7 +320,10 @@ class Scene:
         painter.setPen(t.color("ink"))
         painter.setFont(font(12, bold=True))
         painter.drawText(at + QPointF(12, 14), "mark")
-        frames = poses(self.problem.machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)))
+        frames = poses(
+            self.problem.machine,
+            dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)),
+        )
         body = frames[target.body][:3, 3]
         low = frame.at(0, min(z, float(body[2])) - 1.15).y()
         painter.setPen(QPen(t.color("ink"), 1.1))
@@ -273,15 +333,17 @@ class Scene:
             for end in (a, b):
                 painter.drawLine(end + QPointF(0, -4), end + QPointF(0, 4))
             text = f"offset {body[0] - x:+.2f} m".replace("-", "−")
-            painter.drawText(QRectF((a.x() + b.x()) / 2 - 60, low + 3, 120, 16), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF((a.x() + b.x()) / 2 - 60, low + 3, 120, 16), Qt.AlignmentFlag.AlignCenter, text
+            )
 
     def _wind(self, painter: QPainter, frame: Frame, speed: float) -> None:
         t = theme()
-        at = QPointF(44, frame.height * 0.32)
+        at = QPointF(14, 50)
         painter.setPen(QPen(t.color("heron"), 1.3))
-        for k in range(3):
+        for k in range(3 if abs(speed) > 0.3 else 0):
             y = at.y() + 9 * k
-            length = min(90.0, 14 * abs(speed) + 4) - 8 * k
+            length = min(90.0, 18 * abs(speed) + 12) - 8 * k
             if length > 4:
                 start, end = QPointF(at.x() + 6 * k, y), QPointF(at.x() + 6 * k + length, y)
                 if speed < 0:
@@ -295,10 +357,8 @@ class Scene:
 
 def _hull(points: Array, frame: Frame) -> QPolygonF:
     screen = np.array([[p.x(), p.y()] for p in (frame.at(x, y) for x, y in points)])
-    try:
+    with contextlib.suppress(QhullError):  # seen edge-on: a line is drawn
         screen = screen[ConvexHull(screen).vertices]
-    except QhullError:
-        pass  # seen edge-on: a line is drawn
     return QPolygonF([QPointF(x, y) for x, y in screen])
 
 
@@ -380,7 +440,9 @@ class Drawing(QWidget):
                 at = min(playback.index, ghost.steps)
                 self.scene.paint_machine(painter, frame, self.view, ghost.position[at], ghost=True)
             self.scene.paint_overlays(painter, frame, self.view, recording, playback.index)
-            self.scene.paint_machine(painter, frame, self.view, recording.position[playback.index], selected=self.selected)
+            self.scene.paint_machine(
+                painter, frame, self.view, recording.position[playback.index], selected=self.selected
+            )
         else:
             pose = self.pose if self.pose is not None else self.scene.problem.model.start
             self.scene.paint_machine(painter, frame, self.view, pose, selected=self.selected)
@@ -390,7 +452,10 @@ class Drawing(QWidget):
         t = theme()
         painter.setFont(font(12))
         painter.setPen(t.color("soft"))
-        painter.drawText(QPointF(12, 19), f"{self.view.capitalize()} view" + (f"  ·  {self.caption}" if self.caption else ""))
+        painter.drawText(
+            QPointF(12, 19),
+            f"{self.view.capitalize()} view" + (f"  ·  {self.caption}" if self.caption else ""),
+        )
         if recording is not None and self.playback is not None:
             painter.setFont(font(13, bold=True))
             painter.setPen(t.color("ink"))
@@ -399,7 +464,11 @@ class Drawing(QWidget):
             if self.playback.ghost is not None:
                 painter.setFont(font(12, italic=True))
                 painter.setPen(t.color("soft"))
-                painter.drawText(QRectF(0, 24, self.width() - 12, 18), Qt.AlignmentFlag.AlignRight, f"ghost: {self.playback.ghost.driver}")
+                painter.drawText(
+                    QRectF(0, 24, self.width() - 12, 18),
+                    Qt.AlignmentFlag.AlignRight,
+                    f"ghost: {self.playback.ghost.driver}",
+                )
         metres = next(m for m in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 1e9) if m * frame.scale > 60)
         base = QPointF(self.width() - 16, self.height() - 14)
         painter.setPen(QPen(t.color("ink"), 1.2))
@@ -408,7 +477,11 @@ class Drawing(QWidget):
         for end in (start, base):
             painter.drawLine(end + QPointF(0, -4), end + QPointF(0, 4))
         painter.setFont(font(11))
-        painter.drawText(QRectF(start.x(), base.y() - 18, metres * frame.scale, 14), Qt.AlignmentFlag.AlignCenter, f"{metres:g} m")
+        painter.drawText(
+            QRectF(start.x(), base.y() - 18, metres * frame.scale, 14),
+            Qt.AlignmentFlag.AlignCenter,
+            f"{metres:g} m",
+        )
         _arrow(painter, QPointF(14, base.y()), QPointF(38, base.y()), t.color("ink"))
         names = {"side": "x +", "end": "y +", "top": "x +"}
         painter.drawText(QPointF(50, base.y() + 4), names[self.view])

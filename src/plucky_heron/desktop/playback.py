@@ -41,7 +41,12 @@ class Playback(QObject):
         self._timer.timeout.connect(self._tick)
 
     def load(
-        self, problem: Problem, recording: Recording | None, title: str, ghost: Recording | None = None, play: bool = False
+        self,
+        problem: Problem,
+        recording: Recording | None,
+        title: str,
+        ghost: Recording | None = None,
+        play: bool = False,
     ) -> None:
         """Show another episode, from its start."""
         self.pause()

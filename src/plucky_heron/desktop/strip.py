@@ -36,16 +36,28 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
     """Rows for observations, commands and pay; angles are shown in degrees."""
     found = []
     for name in names:
-        k = [o.name for o in problem.task.observations].index(name) if name in [o.name for o in problem.task.observations] else -1
+        k = (
+            [o.name for o in problem.task.observations].index(name)
+            if name in [o.name for o in problem.task.observations]
+            else -1
+        )
         if k >= 0:
             o = problem.task.observations[k]
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(o.si, o.si)
             factor = factor_to_si(unit) if unit else 1.0
-            found.append((name, unit, recording.observations[:, k] / factor, o.range[0] / factor, o.range[1] / factor))
+            found.append(
+                (name, unit, recording.observations[:, k] / factor, o.range[0] / factor, o.range[1] / factor)
+            )
         elif name in [a.name for a in problem.task.actions]:
             a = [x.name for x in problem.task.actions].index(name)
-            values = np.concatenate([recording.commands[:1, a] * 0, recording.commands[:, a]]) if recording.steps else np.zeros(1)
-            found.append((name, problem.action_units()[a], values, float(problem.low[a]), float(problem.high[a])))
+            values = (
+                np.concatenate([recording.commands[:1, a] * 0, recording.commands[:, a]])
+                if recording.steps
+                else np.zeros(1)
+            )
+            found.append(
+                (name, problem.action_units()[a], values, float(problem.low[a]), float(problem.high[a]))
+            )
         else:
             paid = np.concatenate([[0.0], recording.terms.sum(axis=1)])
             bound = max(0.05, float(np.percentile(np.abs(paid), 98)) if len(paid) else 0.05)
@@ -57,7 +69,11 @@ def usual_names(problem: Problem) -> list[str]:
     """What an engineer looks at first: the first sensed signals, the commands, the pay."""
     task = problem.task
     sensed = [o.name for o in task.observations if not o.formula.startswith("action.")]
-    first = [n for n in sensed if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n][:3]
+    first = [
+        n
+        for n in sensed
+        if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n
+    ][:3]
     return [*(first or sensed[:3]), *[a.name for a in task.actions], "paid a step"]
 
 
@@ -82,7 +98,7 @@ class StripChart(QWidget):
         self.traces = []
         if problem is not None and recording is not None:
             self.names = usual_names(problem)
-            rows = max(2, min(len(self.names), (max(self.height(), 150) - _BOTTOM) // 30))
+            rows = max(2, min(len(self.names), (max(self.height(), 150) - _BOTTOM) // 33))
             names = self.names if rows >= len(self.names) else [*self.names[: rows - 1], self.names[-1]]
             self.traces = traces_of(problem, recording, names)
         self.update()
@@ -108,7 +124,11 @@ class StripChart(QWidget):
         recording = self.playback.recording
         if recording is None or not self.traces:
             painter.setPen(t.color("soft"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Nothing is playing: rehearse, replay a trial, or drive it yourself")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                "Nothing is playing: rehearse, replay a trial, or drive it yourself",
+            )
             return
         bottom = self.height() - _BOTTOM
         height = bottom / len(self.traces)
@@ -133,7 +153,9 @@ class StripChart(QWidget):
             painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
             if k % 4 == 0:
                 painter.setPen(t.color("soft"))
-                painter.drawText(QRectF(x - 30, bottom + 3, 60, 15), Qt.AlignmentFlag.AlignCenter, f"{k * step / 4:g} s")
+                painter.drawText(
+                    QRectF(x - 30, bottom + 3, 60, 15), Qt.AlignmentFlag.AlignCenter, f"{k * step / 4:g} s"
+                )
 
     def _row(self, painter: QPainter, trace: Trace, top: float, height: float, recording: Recording) -> None:
         t = theme()
@@ -149,28 +171,43 @@ class StripChart(QWidget):
             painter.drawLine(QPointF(self._x(0), y(0)), QPointF(self.width() - 14, y(0)))
         values = trace.values
         every = max(1, len(values) // 900)
-        points = [QPointF(self._x(k * recording.sample_time), y(float(values[k]))) for k in range(0, len(values), every)]
+        points = [
+            QPointF(self._x(k * recording.sample_time), y(float(values[k])))
+            for k in range(0, len(values), every)
+        ]
         painter.setPen(QPen(t.color(trace.role), 1.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(QPolygonF(points))
         now = float(values[min(self.playback.index, len(values) - 1)])
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
-        two = height >= 32
-        painter.drawText(QRectF(12, top + (height / 2 - 16 if two else 0), _LEFT - 14, 16 if two else height), Qt.AlignmentFlag.AlignVCenter, trace.name)
+        two = height >= 31
+        painter.drawText(
+            QRectF(12, top + (height / 2 - 16 if two else 0), _LEFT - 14, 16 if two else height),
+            Qt.AlignmentFlag.AlignVCenter,
+            trace.name,
+        )
         painter.setFont(font(12, bold=True))
         digits = 0 if abs(high) >= 100 else 1 if abs(high) >= 10 else 2
         text = f"{now:+.{digits}f} {pretty_unit(trace.unit)}".replace("-", "−")
         if two:
-            painter.drawText(QRectF(12, top + height / 2, _LEFT - 14, 16), Qt.AlignmentFlag.AlignVCenter, text)
+            painter.drawText(
+                QRectF(12, top + height / 2, _LEFT - 14, 16), Qt.AlignmentFlag.AlignVCenter, text
+            )
         else:
-            painter.drawText(QRectF(12, top, _LEFT - 14, height), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text)
+            painter.drawText(
+                QRectF(12, top, _LEFT - 14, height),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                text,
+            )
         if height >= 30:
             painter.setFont(font(10))
             painter.setPen(t.color("soft"))
             place = QRectF(_LEFT, top + 2, _RANGE - 5, 12)
             painter.drawText(place, Qt.AlignmentFlag.AlignRight, f"{high:+.3g}".replace("-", "−"))
-            painter.drawText(place.translated(0, height - 16), Qt.AlignmentFlag.AlignRight, f"{low:+.3g}".replace("-", "−"))
+            painter.drawText(
+                place.translated(0, height - 16), Qt.AlignmentFlag.AlignRight, f"{low:+.3g}".replace("-", "−")
+            )
 
     def _ending(self, painter: QPainter, recording: Recording, bottom: float) -> None:
         if not recording.ending:
@@ -179,7 +216,13 @@ class StripChart(QWidget):
         x = self._x(recording.steps * recording.sample_time)
         failed = recording.ending != "time is up"
         text = recording.ending if failed else "settled" if recording.success else "not settled"
-        painter.setPen(QPen(t.color("rust" if failed else "moss" if recording.success else "heron"), 1.6, Qt.PenStyle.DashLine))
+        painter.setPen(
+            QPen(
+                t.color("rust" if failed else "moss" if recording.success else "heron"),
+                1.6,
+                Qt.PenStyle.DashLine,
+            )
+        )
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
         painter.setFont(font(12, bold=True))
         width = painter.fontMetrics().horizontalAdvance(text)
@@ -218,7 +261,7 @@ class StripRecorder(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(10, 4, 10, 0)
         head.setSpacing(4)
-        self.start = button("⏮", lambda: (playback.pause(), playback.seek(0)), "tool", "back to the start")
+        self.start = button("|◂", lambda: (playback.pause(), playback.seek(0)), "tool", "back to the start")
         self.back = button("◂", lambda: playback.step(-1), "tool", "one sample back")
         self.play = button("▶", playback.toggle, "tool", "play")
         self.forward = button("▸", lambda: playback.step(1), "tool", "one sample on")
@@ -295,7 +338,11 @@ class Ledger(QWidget):
             painter.drawLine(QPointF(zero, y + 3), QPointF(zero, y + row - 3))
             painter.setFont(font(13, bold=True))
             text = f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0"
-            painter.drawText(QRectF(self.width() - 90, y, 90, row), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text)
+            painter.drawText(
+                QRectF(self.width() - 90, y, 90, row),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                text,
+            )
         y = len(sums) * row
         painter.setPen(QPen(t.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 2), QPointF(self.width(), y + 2))
@@ -303,7 +350,11 @@ class Ledger(QWidget):
         painter.setFont(font(13, bold=True))
         painter.drawText(QRectF(0, y + 4, 300, 20), Qt.AlignmentFlag.AlignVCenter, "sum = score so far")
         total = f"{sum(sums.values()):+.1f}".replace("-", "−")
-        painter.drawText(QRectF(self.width() - 90, y + 4, 90, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, total)
+        painter.drawText(
+            QRectF(self.width() - 90, y + 4, 90, 20),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+            total,
+        )
 
 
 __all__ = ["Ledger", "StripRecorder", "label", "traces_of", "usual_names"]

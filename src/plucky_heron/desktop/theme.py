@@ -72,8 +72,8 @@ def apply_theme(app: QApplication, dark: bool = False) -> None:
     _current = NIGHT_TIDE if dark else FORESHORE
     from font_source_sans_pro import font_files_ttf
 
-    for file in font_files_ttf:
-        if any(file.endswith(f"-{cut}.ttf") for cut in ("Regular", "It", "Semibold", "SemiboldIt", "Bold")):
+    for file in sorted(font_files_ttf.values()):
+        if file.endswith(("-Regular.ttf", "-It.ttf", "-Semibold.ttf", "-SemiboldIt.ttf", "-Bold.ttf")):
             number = QFontDatabase.addApplicationFont(file)
             families = QFontDatabase.applicationFontFamilies(number) if number >= 0 else []
             if file.endswith("-Regular.ttf") and families:
@@ -124,7 +124,9 @@ def _style(t: Theme) -> str:
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.tide}; padding: 1px 5px; background: {t.card}; }}
     QLineEdit[wrong="true"] {{ border: 2px solid {t.rust}; padding: 1px 5px; }}
     QComboBox {{ background: {t.card}; }}
+    QComboBox {{ padding-right: 18px; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::down-arrow {{ image: none; }}
     QComboBox QAbstractItemView {{ background: {t.card}; border: 1px solid {t.rule}; selection-background-color: {t.faint}; selection-color: {t.ink}; }}
     QScrollArea {{ background: transparent; border: none; }}
     QScrollArea > QWidget > QWidget {{ background: transparent; }}

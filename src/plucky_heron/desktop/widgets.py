@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import (
+    QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -116,7 +117,9 @@ def draw_mark(painter: QPainter, at: QPointF, state: str) -> None:
         painter.setBrush(t.color("moss"))
         painter.drawEllipse(at, 7, 7)
         painter.setPen(QPen(t.color("card"), 1.8))
-        painter.drawPolyline(QPolygonF([QPointF(x - 3.4, y + 0.2), QPointF(x - 1, y + 2.8), QPointF(x + 3.4, y - 2.6)]))
+        painter.drawPolyline(
+            QPolygonF([QPointF(x - 3.4, y + 0.2), QPointF(x - 1, y + 2.8), QPointF(x + 3.4, y - 2.6)])
+        )
     elif state == "look":
         painter.setPen(QPen(t.color("reed"), 1.6))
         painter.setBrush(t.color("reed", 0.15))
@@ -221,6 +224,28 @@ class QuantityField(QLineEdit):
             self.style().polish(self)
 
 
+class Choice(QComboBox):
+    """A field that chooses from a list, with a drawn chevron."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """The field and its chevron."""
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme().color("soft"), 1.6))
+        x, y = self.width() - 12.0, self.height() / 2.0
+        painter.drawPolyline(QPolygonF([QPointF(x - 4, y - 2), QPointF(x, y + 2.5), QPointF(x + 4, y - 2)]))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """The wheel scrolls the page, it does not change a choice by accident."""
+        event.ignore()
+
+
 class Rows(QWidget):
     """A grid of rows, rebuilt when what it shows changes; column widths are given as stretches."""
 
@@ -243,6 +268,11 @@ class Rows(QWidget):
         for row in range(self.count + 1):
             self.grid.setRowStretch(row, 0)
         self.count = 0
+
+    def add_wide(self, cell: QWidget, first: int = 0) -> None:
+        """Add a row of one cell over all columns from `first` on."""
+        self.grid.addWidget(cell, self.count, first, 1, -1)
+        self.count += 1
 
     def add(self, *cells: QWidget | str | None) -> None:
         """Add a row; texts become labels, the first strong."""

@@ -56,12 +56,19 @@ class Window(QMainWindow):
         self.setCentralWidget(centre)
         self.causeway.stakes.chosen.connect(self.enter)
         bench = self.bench
-        for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.job_changed, bench.troubled):
+        for signal in (
+            bench.problem_changed,
+            bench.runs_changed,
+            bench.results_changed,
+            bench.job_changed,
+            bench.troubled,
+        ):
             signal.connect(self._stakes)
         self._shortcuts()
         self.resize(1280, 800)
         self.setMinimumSize(1024, 700)
         self.enter(0)
+        self.causeway.stakes.setFocus()
 
     def _shortcuts(self) -> None:
         for number in range(7):
@@ -93,7 +100,14 @@ class Window(QMainWindow):
         """Put the focus on the next card of the station."""
         cards = [card for card in self.station.findChildren(Card) if card.isVisible()]
         now = QApplication.focusWidget()
-        at = next((k for k, card in enumerate(cards) if now is card or (now is not None and card.isAncestorOf(now))), -1)
+        at = next(
+            (
+                k
+                for k, card in enumerate(cards)
+                if now is card or (now is not None and card.isAncestorOf(now))
+            ),
+            -1,
+        )
         cards[(at + step) % len(cards)].setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def find(self) -> None:
@@ -150,9 +164,15 @@ class Finder(QDialog):
         layout.addWidget(self.text)
         layout.addWidget(self.list)
         bench = window.bench
-        self.entries = [(f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)]
-        self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
-        self.entries += [(f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows]
+        self.entries = [
+            (f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)
+        ]
+        self.entries += [
+            (f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()
+        ]
+        self.entries += [
+            (f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows
+        ]
         self.text.textChanged.connect(self._filter)
         self.text.returnPressed.connect(self._take)
         self.list.itemActivated.connect(lambda _: self._take())

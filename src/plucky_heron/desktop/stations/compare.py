@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from plucky_heron.analysis.comparison import batches, differences
+from plucky_heron.analysis.comparison import batches, differences, recipe_facts
 from plucky_heron.desktop.chart import CurveChart
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
-from plucky_heron.desktop.widgets import Card, ElidedLabel, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.training.stop import show_value
 from plucky_heron.training.store import RunRow
@@ -38,7 +38,11 @@ class BatchList(QWidget):
         t = theme()
         if not self.entries:
             painter.setPen(t.color("soft"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignTop, "No batch yet: train one, change the recipe, train another")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignTop,
+                "No batch yet: train one, change the recipe, train another",
+            )
         for k, (batch, text, note) in enumerate(self.entries):
             y = 4 + k * 26
             letter = self.letters.get(batch, "")
@@ -53,7 +57,11 @@ class BatchList(QWidget):
             painter.drawText(QRectF(32, y, self.width() - 150, 20), Qt.AlignmentFlag.AlignVCenter, text)
             painter.setFont(font(12))
             painter.setPen(t.color("soft"))
-            painter.drawText(QRectF(self.width() - 150, y, 146, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, note)
+            painter.drawText(
+                QRectF(self.width() - 180, y, 176, 20),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                note,
+            )
             if self.hasFocus() and k == self.cursor:
                 painter.setPen(QPen(t.color("tide"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -102,7 +110,7 @@ class SeedDots(QWidget):
             low, high = min(low, 0.9), 1.0
         margin = 0.04 * (high - low or 1.0)
         left, right = 40.0, self.width() - 74.0
-        height = min(34.0, (self.height() - 18) / len(self.groups))
+        height = min(34.0, (self.height() - 20) / len(self.groups))
 
         def x(value: float) -> float:
             return left + (value - low + margin) / (high - low + 2 * margin or 1.0) * (right - left)
@@ -129,12 +137,20 @@ class SeedDots(QWidget):
             painter.setPen(QPen(t.color("ink"), 2))
             painter.drawLine(QPointF(x(median), y - 9), QPointF(x(median), y + 9))
             painter.drawLine(QPointF(x(lower), y + 9), QPointF(x(upper), y + 9))
-            painter.drawText(QRectF(right + 4, y - 10, 70, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_value(self.quantity, float(median)))
+            painter.drawText(
+                QRectF(right + 4, y - 10, 70, 20),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                show_value(self.quantity, float(median)),
+            )
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
         for value in np.linspace(low, high, 5):
             text = f"{100 * value:.1f}" if self.quantity == "success" else f"{value:.0f}"
-            painter.drawText(QRectF(x(value) - 30, self.height() - 15, 60, 14), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(x(value) - 30, height * len(self.groups) + 2, 60, 14),
+                Qt.AlignmentFlag.AlignCenter,
+                text,
+            )
 
 
 class CompareStation(Station):
@@ -149,8 +165,7 @@ class CompareStation(Station):
         grid.setSpacing(10)
         self.curves = Card("Learning curves", "median strong, quartiles shaded, worst seed dashed")
         self.chart = CurveChart()
-        self.quantity = QComboBox()
-        self.quantity.setAccessibleName("quantity")
+        self.quantity = Choice("quantity")
         self.quantity.addItem("the task's measure", "success")
         self.quantity.addItem("score", "score")
         self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
@@ -233,14 +248,21 @@ class CompareStation(Station):
             everything += [e for c in courses for e in c]
             self.chart.add_courses(courses, number, each=False)
         values = [e.of(quantity) for e in everything]
-        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        low, high = (
+            (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        )
         self.chart.set_range(max((e.step for e in everything), default=1) * 1.05, low, high)
-        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
+        name = (
+            bench.problem.task.measure.name
+            if bench.problem is not None and quantity == "success"
+            else "score"
+        )
         self.curves.caption.setText(f"{name}, on the evaluation starts".upper())
 
     def _show_words(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
         groups = {
-            letter: [float(r.retest[quantity]) for r in found[batch] if r.retest] for batch, letter in letters.items()
+            letter: [float(r.retest[quantity]) for r in found[batch] if r.retest]
+            for batch, letter in letters.items()
         }
         self.dots.groups, self.dots.quantity = list(groups.items()), quantity
         self.dots.update()
@@ -252,8 +274,18 @@ class CompareStation(Station):
         table = differences(self.bench.project.folder, rows) if len(rows) > 1 else {}
         self.differs.note.setText(" · ".join(letters.values()))
         if not table:
-            text = "nothing: same task, recipe and settings" if len(rows) > 1 else "take two batches into the comparison"
-            self.difference_rows.add(label(text, "soft"))
+            text = (
+                "nothing: same task, recipe and settings"
+                if len(rows) > 1
+                else "one batch; its settings:"
+                if rows
+                else "no batch"
+            )
+            self.difference_rows.add_wide(label(text, "soft"))
+        if len(rows) == 1:
+            table = {
+                name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()
+            }
         for name, values in table.items():
             cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
             self.difference_rows.add(ElidedLabel(name.replace("_", " "), "soft"), *cells)
@@ -268,7 +300,12 @@ class CompareStation(Station):
                 fresh = show_value("success", r.retest["success"]) if r.retest else "–"
                 best = show_value("success", r.best_success) if r.best_success is not None else "–"
                 chosen = r.id == self.bench.run
-                pick = button("chosen" if chosen else "choose", lambda n=r.id: self.bench.choose_run(n), "link", f"choose run {r.id}")
+                pick = button(
+                    "chosen" if chosen else "choose",
+                    lambda n=r.id: self.bench.choose_run(n),
+                    "link",
+                    f"choose run {r.id}",
+                )
                 kind = "strong" if chosen else ""
                 self.run_rows.add(
                     label(f"{letter} {r.id}", kind), label(str(r.seed), kind), label(f"{r.steps / 1000:.0f} k", kind), label(best, kind),
@@ -282,15 +319,27 @@ def comparison_words(groups: dict[str, list[float]]) -> list[str]:
     named = [(letter, values) for letter, values in groups.items() if values]
     if len(named) < 2:
         letter_values = named[0] if named else None
-        return [f"{letter_values[0]}: {len(letter_values[1])} seeds; one batch alone compares with nothing"] if letter_values else []
+        return (
+            [f"{letter_values[0]}: {len(letter_values[1])} seeds; one batch alone compares with nothing"]
+            if letter_values
+            else []
+        )
     lines = []
     for k, (first, ours) in enumerate(named):
         for second, theirs in named[k + 1 :]:
             wins = sum((a > b) + 0.5 * (a == b) for a in ours for b in theirs)
             total = len(ours) * len(theirs)
             clear = min(len(ours), len(theirs)) >= 5 and not 0.1 < wins / total < 0.9
-            verdict = "established" if clear else "not established with so few seeds" if total < 25 else "not established"
-            lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
+            verdict = (
+                "established"
+                if clear
+                else "not established with so few seeds"
+                if total < 25
+                else "not established"
+            )
+            lines.append(
+                f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}."
+            )
     return lines
 
 

@@ -8,14 +8,14 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, ElidedLabel, Mark, Rows, button, label, rule, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Mark, Rows, button, label, rule, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.handover.pack import HOLD_TIME, TOLERANCE, VECTORS, contract, write_pack
 from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
@@ -42,7 +42,9 @@ class RoundTrips(QWidget):
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
         if not self.trips:
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs"
+            )
             return
         low, high = 1e-5, max(self.sample * 1.6, max(self.trips))
         bins = np.geomspace(low, high, 40)
@@ -63,7 +65,11 @@ class RoundTrips(QWidget):
         painter.setPen(QPen(t.color("ink"), 1.5, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x(self.sample), top), QPointF(x(self.sample), base))
         painter.setPen(t.color("soft"))
-        for seconds, text in ((1e-4, "0.1 ms"), (1e-3, "1 ms"), (self.sample, f"{1000 * self.sample:g}, the sample")):
+        for seconds, text in (
+            (1e-4, "0.1 ms"),
+            (1e-3, "1 ms"),
+            (self.sample, f"{1000 * self.sample:g}, the sample"),
+        ):
             width = 90
             place = QRectF(min(x(seconds) - width / 2, self.width() - width), base + 1, width, 14)
             painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
@@ -110,8 +116,7 @@ class HandoverStation(Station):
         row = QHBoxLayout()
         self.write = button("Write the pack", self.write_the_pack, "primary")
         self.roll = button("Roll out", self.roll_out)
-        self.mode = QComboBox()
-        self.mode.setAccessibleName("how fast")
+        self.mode = Choice("how fast")
         self.mode.addItem("in real time", False)
         self.mode.addItem("in lock-step", True)
         self.note = ElidedLabel("", "soft")
@@ -166,7 +171,13 @@ class HandoverStation(Station):
         there = pack is not None and folder is not None and (folder / "pack.json").is_file()
         self.write.setEnabled(row is not None and row.best_step is not None)
         self.roll.setEnabled(there)
-        self.note.setText("train a run first" if row is None else f"{folder}" if there else f"run {row.id}, seed {row.seed}; no pack yet")
+        self.note.setText(
+            "train a run first"
+            if row is None
+            else f"{folder}"
+            if there
+            else f"run {row.id}, seed {row.seed}; no pack yet"
+        )
         self.form_rows.clear()
         self.file_rows.clear()
         if pack is None:
@@ -176,7 +187,11 @@ class HandoverStation(Station):
             self.forms.note.setText(f"largest difference on {VECTORS} vectors")
             names = {"onnx": "ONNX, opset 17", "c": "C99, float32, no heap"}
             for form, value in pack["equality"].items():
-                cells = (Mark("passed" if value <= TOLERANCE else "wrong"), label(names.get(form, form), "strong"), label(f"{value:.0e} of range", ""))
+                cells = (
+                    Mark("passed" if value <= TOLERANCE else "wrong"),
+                    label(names.get(form, form), "strong"),
+                    label(f"{value:.0e} of range", ""),
+                )
                 self.form_rows.add(*cells)
             for name in pack["files"]:
                 self.file_rows.add(ElidedLabel(name, "soft"))
@@ -199,7 +214,11 @@ class HandoverStation(Station):
         self.contract_rows.finish()
         row = self.bench.row()
         proof = self.bench.store.last_result(row.id, "proof") if row is not None else None
-        proved = f"Proved: {100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']} trials." if proof else "Not proved yet."
+        proved = (
+            f"Proved: {100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']} trials."
+            if proof
+            else "Not proved yet."
+        )
         self.promise.setText(f"Missing input: hold {1000 * HOLD_TIME:g} ms, then the safe command. {proved}")
 
     def _show_rig(self) -> None:
@@ -208,19 +227,30 @@ class HandoverStation(Station):
         found = self.bench.store.last_result(row.id, "rollout") if row is not None else None
         if self.samples:
             missed = sum(s.round_trip is None for s in self.samples)
-            self.rig_rows.add(label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
+            self.rig_rows.add(
+                label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed")
+            )
             self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
         elif found is None:
-            self.rig_rows.add(label("host", "strong"), label("own process, the pack's C, UDP on loopback", "soft", wrap=True))
+            self.rig_rows.add(
+                label("host", "strong"),
+                label("own process, the pack's C, UDP on loopback", "soft", wrap=True),
+            )
         else:
             trip = found["round_trip_ms"]
             lines = [
-                ("mode", f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}"),
+                (
+                    "mode",
+                    f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}",
+                ),
                 ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
                 ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
                 ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
                 ("commands differ", f"{found['command_difference']:.0e} of range at most"),
-                ("damaged, late, lost", " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost"))),
+                (
+                    "damaged, late, lost",
+                    " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost")),
+                ),
             ]
             for title, text in lines:
                 self.rig_rows.add(label(title, "soft"), label(text))
@@ -271,7 +301,11 @@ class HandoverStation(Station):
             self.samples, self.result = [], result
             if result.scores:
                 bench.store.add_result(row.id, "rollout", result.summary())
-                bench.playback.load(problem, result.recordings[-1], f"rig host · start {len(result.scores) - 1} · {result.summary()['mode']}")
+                bench.playback.load(
+                    problem,
+                    result.recordings[-1],
+                    f"rig host · start {len(result.scores) - 1} · {result.summary()['mode']}",
+                )
 
         job = bench.start_job("rolling out on the host rig", work, then)
         if job is not None:

@@ -75,7 +75,9 @@ class JointLadder(QWidget):
                 cy = 12 + level * step
                 centre[joint.child] = (cx, cy)
                 painter.setPen(QPen(t.color("ink"), 1.3))
-                painter.drawLine(QPointF(px, py + (0 if joint.parent == GROUND else 10)), QPointF(cx, cy - 10))
+                painter.drawLine(
+                    QPointF(px, py + (0 if joint.parent == GROUND else 10)), QPointF(cx, cy - 10)
+                )
                 self._body(painter, QRectF(cx - 46, cy - 10, 92, 21), joint.child)
                 self._joint(painter, QPointF((px + cx) / 2, (py + cy) / 2), name)
 
@@ -104,7 +106,9 @@ class JointLadder(QWidget):
         elif joint.kind == "slider":
             painter.drawRect(box)
         else:
-            painter.drawPolyline(QPolygonF([box.topLeft(), box.bottomRight(), box.topRight(), box.bottomLeft()]))
+            painter.drawPolyline(
+                QPolygonF([box.topLeft(), box.bottomRight(), box.topRight(), box.bottomLeft()])
+            )
         painter.setFont(font(12, bold=chosen))
         painter.setPen(t.color("ink"))
         kind = {"hinge": "turns", "slider": "slides", "fixed": "fixed"}[joint.kind]
@@ -150,13 +154,13 @@ class MachineStation(Station):
         self.drawing = Drawing(None)
         self.drawing.body_clicked.connect(lambda body: self.choose("bodies", body))
         card.body.addWidget(self.drawing, 1)
-        left.addWidget(card, 5)
+        left.addWidget(card, 55)
         strip = Card()
         strip.setAccessibleName("strip recorder")
         strip.layout().setContentsMargins(2, 2, 2, 2)
         self.strip = StripRecorder(bench.playback)
         strip.body.addWidget(self.strip)
-        left.addWidget(strip, 3)
+        left.addWidget(strip, 42)
         layout.addLayout(left, 60)
         right = QVBoxLayout()
         right.setSpacing(10)
@@ -211,7 +215,9 @@ class MachineStation(Station):
         if name not in getattr(machine, kind):
             self.selected = kind, name = "bodies", list(machine.bodies)[-1]
         self.drawing.set_problem(problem)
-        self.drawing.selected = name if kind == "bodies" else machine.joints[name].child if kind == "joints" else ""
+        self.drawing.selected = (
+            name if kind == "bodies" else machine.joints[name].child if kind == "joints" else ""
+        )
         self.drawing.update()
         self.ladder.show_machine(machine, self.selected)
         self._show_fields(problem)
@@ -219,7 +225,11 @@ class MachineStation(Station):
 
     def _show_fields(self, problem: Problem) -> None:
         kind, name = self.selected
-        caption = {"bodies": "body", "joints": problem.machine.joints[name].kind if kind == "joints" else "", "drives": "drive"}[kind]
+        caption = {
+            "bodies": "body",
+            "joints": problem.machine.joints[name].kind if kind == "joints" else "",
+            "drives": "drive",
+        }[kind]
         self.part.caption.setText(name.upper())
         self.part.note.setText(caption)
         self.fields.clear()
@@ -230,10 +240,14 @@ class MachineStation(Station):
             self.fields.add(label(title, "soft"), field, label(note, "soft"))
         self.fields.finish()
 
-    def _edit(self, key: tuple[str | int, ...], value: float, text: str, title: str, field: QuantityField) -> None:
+    def _edit(
+        self, key: tuple[str | int, ...], value: float, text: str, title: str, field: QuantityField
+    ) -> None:
         unit = field.unit
         written = text if any(c.isalpha() for c in text) else f"{text} {unit}".strip()
-        wrong = self.bench.edit("machines", key, written if unit else value, f"{self.selected[1]} {title}: {text}")
+        wrong = self.bench.edit(
+            "machines", key, written if unit else value, f"{self.selected[1]} {title}: {text}"
+        )
         self.problem_text.setText(wrong)
         self.problem_text.setVisible(bool(wrong))
 
@@ -258,7 +272,9 @@ class MachineStation(Station):
 
         def then(recording: Recording) -> None:
             self.drawing.playback = self.bench.playback
-            self.bench.playback.load(problem, recording, "let go: drives at rest, in the task's wind", play=True)
+            self.bench.playback.load(
+                problem, recording, "let go: drives at rest, in the task's wind", play=True
+            )
 
         self.bench.start_job("letting go", work, then)
 
@@ -284,20 +300,36 @@ class MachineStation(Station):
             super().keyPressEvent(event)
 
 
-def part_numbers(problem: Problem, kind: str, name: str) -> list[tuple[str, tuple[str | int, ...], float, str, str]]:
+def part_numbers(
+    problem: Problem, kind: str, name: str
+) -> list[tuple[str, tuple[str | int, ...], float, str, str]]:
     """Editable numbers of a part: title, key in the file, SI value, unit, what it means."""
     machine = problem.machine
     if kind == "bodies":
         body = machine.bodies[name]
         total = sum(b.mass for b in machine.bodies.values())
-        rows = [("mass", (kind, name, "mass"), body.mass, "kg", f"{100 * body.mass / total:.0f} % of the machine")]
+        rows = [
+            ("mass", (kind, name, "mass"), body.mass, "kg", f"{100 * body.mass / total:.0f} % of the machine")
+        ]
         if body.inertia[1] > 0:
-            rows.append(("inertia yy", (kind, name, "inertia", 1), body.inertia[1], "kg*m**2", "about its centre, in side view"))
+            rows.append(
+                (
+                    "inertia yy",
+                    (kind, name, "inertia", 1),
+                    body.inertia[1],
+                    "kg*m**2",
+                    "about its centre, in side view",
+                )
+            )
         if any(body.centre):
-            rows.append(("centre, height", (kind, name, "centre", 2), body.centre[2], "m", "of mass, from its origin"))
+            rows.append(
+                ("centre, height", (kind, name, "centre", 2), body.centre[2], "m", "of mass, from its origin")
+            )
         if body.drag_area:
             at_10 = 0.5 * problem.site.air_density * body.drag_area * 100
-            rows.append(("drag area", (kind, name, "drag_area"), body.drag_area, "m**2", f"{at_10:.0f} N at 10 m/s"))
+            rows.append(
+                ("drag area", (kind, name, "drag_area"), body.drag_area, "m**2", f"{at_10:.0f} N at 10 m/s")
+            )
         return rows
     if kind == "joints":
         joint = machine.joints[name]
@@ -305,27 +337,87 @@ def part_numbers(problem: Problem, kind: str, name: str) -> list[tuple[str, tupl
         rows = []
         if joint.limits is not None:
             rows.append(("lowest", (kind, name, "limits", 0), joint.limits[0], x, "a stop, stiff and damped"))
-            rows.append(("highest", (kind, name, "limits", 1), joint.limits[1], x, f"travel {show(joint.limits[1] - joint.limits[0], x)}"))
-        rows.append(("start", (kind, name, "start"), joint.start, x, f"+ {joint.positive}" if joint.positive else ""))
+            rows.append(
+                (
+                    "highest",
+                    (kind, name, "limits", 1),
+                    joint.limits[1],
+                    x,
+                    f"travel {show(joint.limits[1] - joint.limits[0], x)}",
+                )
+            )
+        rows.append(
+            ("start", (kind, name, "start"), joint.start, x, f"+ {joint.positive}" if joint.positive else "")
+        )
         index = problem.model.joints.index(name) if name in problem.model.joints else -1
         if index >= 0:
             mass = mass_matrix(problem.model, problem.model.start)[index, index]
             note = f"speed falls to a third in {show(mass / joint.damping, 's')}" if joint.damping else "none"
-            rows.append(("damping", (kind, name, "damping"), joint.damping, parameter_unit(machine, f"{name}.damping"), note))
+            rows.append(
+                (
+                    "damping",
+                    (kind, name, "damping"),
+                    joint.damping,
+                    parameter_unit(machine, f"{name}.damping"),
+                    note,
+                )
+            )
             if joint.stiffness:
-                rows.append(("stiffness", (kind, name, "stiffness"), joint.stiffness, parameter_unit(machine, f"{name}.stiffness"), ""))
+                rows.append(
+                    (
+                        "stiffness",
+                        (kind, name, "stiffness"),
+                        joint.stiffness,
+                        parameter_unit(machine, f"{name}.stiffness"),
+                        "",
+                    )
+                )
         return rows
     drive = machine.drives[name]
     index = problem.model.joints.index(drive.joint)
     mass = mass_matrix(problem.model, problem.model.start)[index, index]
     limit_unit = parameter_unit(machine, f"{name}.limit")
-    rows = [("limit", (kind, name, "limit"), float(drive.limit), limit_unit, f"{show(float(drive.limit) / mass)} per s² on what it moves")]
+    rows = [
+        (
+            "limit",
+            (kind, name, "limit"),
+            float(drive.limit),
+            limit_unit,
+            f"{show(float(drive.limit) / mass)} per s² on what it moves",
+        )
+    ]
     if drive.kind == "speed":
         speed_unit = machine.drive_unit(name)
-        rows.append(("top speed", (kind, name, "top_speed"), float(drive.top_speed or 0), speed_unit, f"+ {drive.positive}"))
-        rows.append(("gain", (kind, name, "gain"), float(drive.gain), parameter_unit(machine, f"{name}.gain"), "speed servo"))
-    rows.append(("lag", (kind, name, "lag"), drive.lag, "s", f"{drive.lag / problem.sample_time:.1f} samples"))
-    rows.append(("dead time", (kind, name, "dead_time"), drive.dead_time, "s", f"{drive.dead_time / problem.sample_time:.1f} samples"))
+        rows.append(
+            (
+                "top speed",
+                (kind, name, "top_speed"),
+                float(drive.top_speed or 0),
+                speed_unit,
+                f"+ {drive.positive}",
+            )
+        )
+        rows.append(
+            (
+                "gain",
+                (kind, name, "gain"),
+                float(drive.gain),
+                parameter_unit(machine, f"{name}.gain"),
+                "speed servo",
+            )
+        )
+    rows.append(
+        ("lag", (kind, name, "lag"), drive.lag, "s", f"{drive.lag / problem.sample_time:.1f} samples")
+    )
+    rows.append(
+        (
+            "dead time",
+            (kind, name, "dead_time"),
+            drive.dead_time,
+            "s",
+            f"{drive.dead_time / problem.sample_time:.1f} samples",
+        )
+    )
     return rows
 
 
@@ -334,11 +426,16 @@ def derived_facts(problem: Problem) -> list[tuple[str, str]]:
     machine, model = problem.machine, problem.model
     frames = poses(machine, dict(zip(model.joints, map(float, model.start), strict=True)))
     masses = np.array([b.mass for b in machine.bodies.values()])
-    centres = np.array([frames[n][:3, :3] @ np.array(b.centre) + frames[n][:3, 3] for n, b in machine.bodies.items()])
+    centres = np.array(
+        [frames[n][:3, :3] @ np.array(b.centre) + frames[n][:3, 3] for n, b in machine.bodies.items()]
+    )
     centre = masses @ centres / masses.sum()
     facts = [
         ("mass", f"{show(masses.sum(), 'kg')}, centre {centre[2]:.2f} m up"),
-        ("freedom", f"{len(model.joints)} coordinates, {len(model.drives)} driven, {len(model.joints) - len(set(model.drive_joint))} free"),
+        (
+            "freedom",
+            f"{len(model.joints)} coordinates, {len(model.drives)} driven, {len(model.joints) - len(set(model.drive_joint))} free",
+        ),
     ]
     linear = linearise(problem)
     poles = np.linalg.eigvals(linear.transition)
@@ -346,17 +443,32 @@ def derived_facts(problem: Problem) -> list[tuple[str, str]]:
     swings = sorted((p for p in poles if p.imag > 1e-3), key=lambda p: abs(p))
     for pole in swings[:2]:
         damping = -pole.real / abs(pole)
-        facts.append(("swing", f"{abs(pole) / 2 / np.pi:.3f} Hz, period {2 * np.pi / abs(pole):.2f} s, damping {damping:.3f}"))
+        facts.append(
+            (
+                "swing",
+                f"{abs(pole) / 2 / np.pi:.3f} Hz, period {2 * np.pi / abs(pole):.2f} s, damping {damping:.3f}",
+            )
+        )
     fastest = max(np.abs(poles))
     substeps = 1.0 / fastest / problem.task.timing.physics_step
-    facts.append(("fastest motion", f"time constant {1000 / fastest:.0f} ms, {substeps:.0f} substeps of {1000 * problem.task.timing.physics_step:g} ms"))
+    facts.append(
+        (
+            "fastest motion",
+            f"time constant {1000 / fastest:.0f} ms, {substeps:.0f} substeps of {1000 * problem.task.timing.physics_step:g} ms",
+        )
+    )
     for name, drive in machine.drives.items():
         joint = machine.joints[drive.joint]
         axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
         if joint.kind == "slider" and abs(axis[2]) > 0.5:
             hung = sum(b.mass for n, b in machine.bodies.items() if _hangs_on(machine, n, drive.joint))
             need = hung * problem.site.gravity
-            facts.append((f"{name} holds", f"{show(need, 'N')} of its {show(float(drive.limit), 'N')}: {float(drive.limit) / need:.1f} times"))
+            facts.append(
+                (
+                    f"{name} holds",
+                    f"{show(need, 'N')} of its {show(float(drive.limit), 'N')}: {float(drive.limit) / need:.1f} times",
+                )
+            )
     return facts
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.proving import Proof, prove
 from plucky_heron.desktop.drawing import Drawing
@@ -12,7 +12,7 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.training.launch import frozen_problem
@@ -38,13 +38,20 @@ class IntervalBars(QWidget):
         t = theme()
         if not self.summary:
             painter.setPen(t.color("soft"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Not proved yet: choose a run, then Prove")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignCenter, "Not proved yet: choose a run, then Prove"
+            )
             return
-        columns = [self.width() - x for x in (300, 225, 140, 60)]
+        columns = [self.width() - x for x in (340, 268, 138, 60)]
         left, right = 130.0, columns[0] - 12.0
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
-        for x, text, width in ((columns[0], "success", 60), (columns[1], "against the policy", 100), (columns[2], "score", 55), (columns[3], "effort", 56)):
+        for x, text, width in (
+            (columns[0], "success", 60),
+            (columns[1], "against the policy", 116),
+            (columns[2], "score", 62),
+            (columns[3], "effort", 56),
+        ):
             painter.drawText(QRectF(x, 0, width, 14), Qt.AlignmentFlag.AlignRight, text)
         height = min(34.0, (self.height() - 18) / len(self.summary))
         for k, (name, d) in enumerate(self.summary.items()):
@@ -61,7 +68,9 @@ class IntervalBars(QWidget):
             painter.drawRoundedRect(QRectF(left, y - 5, (right - left) * d["success"], 10), 2, 2)
             low, high = d["success_interval"]
             painter.setPen(QPen(t.color("ink"), 3))
-            painter.drawLine(QPointF(left + (right - left) * low, y), QPointF(left + (right - left) * high, y))
+            painter.drawLine(
+                QPointF(left + (right - left) * low, y), QPointF(left + (right - left) * high, y)
+            )
             painter.setPen(t.color("ink"))
             painter.setFont(font(13, bold=True))
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
@@ -70,9 +79,15 @@ class IntervalBars(QWidget):
             painter.setPen(t.color("soft"))
             if name != "policy":
                 difference, half = d["against_policy"]
-                painter.drawText(QRectF(columns[1], y - 10, 100, 20), align, f"{100 * difference:+.1f} ± {100 * half:.1f}".replace("-", "−"))
+                painter.drawText(
+                    QRectF(columns[1], y - 10, 116, 20),
+                    align,
+                    f"{100 * difference:+.1f} ± {100 * half:.1f}".replace("-", "−"),
+                )
             painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(columns[2], y - 10, 55, 20), align, f"{d['score']['mean']:.1f}".replace("-", "−"))
+            painter.drawText(
+                QRectF(columns[2], y - 10, 62, 20), align, f"{d['score']['mean']:.1f}".replace("-", "−")
+            )
             painter.drawText(QRectF(columns[3], y - 10, 56, 20), align, f"{100 * d['effort']:.0f} %")
             if bold and self.hasFocus():
                 painter.setPen(QPen(t.color("tide"), 2))
@@ -92,7 +107,11 @@ class IntervalBars(QWidget):
         """Up and down."""
         names = list(self.summary)
         if names and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self.picked.emit(names[(names.index(self.selected) + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(names)])
+            self.picked.emit(
+                names[
+                    (names.index(self.selected) + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(names)
+                ]
+            )
         else:
             super().keyPressEvent(event)
 
@@ -108,7 +127,9 @@ class ProvingStation(Station):
         layout.setSpacing(10)
         left = QVBoxLayout()
         left.setSpacing(10)
-        self.table = Card("Trials, the same for all", "success with 95 % interval · effort as share of the limits")
+        self.table = Card(
+            "Trials, the same for all", "success with 95 % interval · effort as share of the limits"
+        )
         self.bars = IntervalBars()
         self.bars.picked.connect(self.choose)
         self.table.body.addWidget(self.bars, 1)
@@ -122,8 +143,7 @@ class ProvingStation(Station):
         left.addWidget(strip, 52)
         row = QHBoxLayout()
         self.start = button("Prove", self.prove, "primary")
-        self.trials = QComboBox()
-        self.trials.setAccessibleName("number of trials")
+        self.trials = Choice("number of trials")
         for count in (200, 500, 2000):
             self.trials.addItem(f"{count} trials", count)
         self.note = label("", "soft")
@@ -158,7 +178,11 @@ class ProvingStation(Station):
         if bench.run is None:
             return None
         if bench.proof is not None and bench.proof_run == bench.run:
-            return {"trials": len(bench.proof.trials["policy"].score), "drivers": bench.proof.summary(), "run": bench.run}
+            return {
+                "trials": len(bench.proof.trials["policy"].score),
+                "drivers": bench.proof.summary(),
+                "run": bench.run,
+            }
         return bench.store.last_result(bench.run, "proof")
 
     def stake(self) -> StakeState:
@@ -169,13 +193,21 @@ class ProvingStation(Station):
         proof = self.bench.store.last_result(row.id, "proof")
         if proof is None:
             return StakeState(0.0, "not proved")
-        return StakeState(1.0, f"{100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']}", older=self.bench.older(row))
+        return StakeState(
+            1.0,
+            f"{100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']}",
+            older=self.bench.older(row),
+        )
 
     def refresh(self) -> None:
         """Show the proof of the chosen run."""
         row, found = self.bench.row(), self._summary()
         self.start.setEnabled(row is not None and row.best_step is not None)
-        self.note.setText(f"run {row.id}, seed {row.seed}, kept at {(row.best_step or 0) / 1000:.0f} k steps" if row is not None else "train a run first")
+        self.note.setText(
+            f"run {row.id}, seed {row.seed}, kept at {(row.best_step or 0) / 1000:.0f} k steps"
+            if row is not None
+            else "train a run first"
+        )
         self.bars.summary = found["drivers"] if found else {}
         if self.driver not in self.bars.summary:
             self.driver = "policy"
@@ -205,7 +237,13 @@ class ProvingStation(Station):
                 kind = int(trials.ending[number])
                 ending = trials.ending_names[kind] if kind >= 0 else "time is up"
             replay = button("replay", lambda n=number: self.replay(n), "link", f"replay trial {number}")
-            self.worst_rows.add(label(f"trial {number}", "strong"), label(score), label(success), label(ending, "soft"), replay)
+            self.worst_rows.add(
+                label(f"trial {number}", "strong"),
+                label(score),
+                label(success),
+                label(ending, "soft"),
+                replay,
+            )
         self.worst_rows.finish()
 
     def choose(self, driver: str) -> None:
@@ -221,7 +259,13 @@ class ProvingStation(Station):
         policy, folder, count = bench.project.policy(row.id), bench.project.folder, self.trials.currentData()
 
         def work(job: Job) -> Proof:
-            return prove(frozen_problem(folder, row), policy, trials=count, project=folder, progress=lambda _, share: job.tell(share))
+            return prove(
+                frozen_problem(folder, row),
+                policy,
+                trials=count,
+                project=folder,
+                progress=lambda _, share: job.tell(share),
+            )
 
         def then(proof: Proof) -> None:
             bench.proof, bench.proof_run = proof, row.id
@@ -246,12 +290,18 @@ class ProvingStation(Station):
         def work(_: Job) -> tuple[Proof, Recording, Recording | None]:
             known = proof or prove(frozen_problem(folder, row), policy, trials=count, project=folder)
             ghost = "regulator" if name == "policy" else "policy"
-            return known, known.replay(name, number), known.replay(ghost, number) if ghost in known.trials else None
+            return (
+                known,
+                known.replay(name, number),
+                known.replay(ghost, number) if ghost in known.trials else None,
+            )
 
         def then(result: tuple[Proof, Recording, Recording | None]) -> None:
             known, recording, ghost = result
             bench.proof, bench.proof_run = known, row.id
-            bench.playback.load(known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True)
+            bench.playback.load(
+                known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True
+            )
 
         bench.start_job(f"replaying trial {number}", work, then)
 

@@ -74,23 +74,35 @@ class Dots(QWidget):
             painter.setFont(font(13, bold=best))
             painter.setPen(t.color("ink"))
             painter.drawText(QRectF(0, y - 10, 120, 20), Qt.AlignmentFlag.AlignVCenter, name)
-            painter.drawText(QRectF(self.width() - 60, y - 10, 60, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, f"{100 * share:.0f} %")
+            painter.drawText(
+                QRectF(self.width() - 60, y - 10, 60, 20),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                f"{100 * share:.0f} %",
+            )
             painter.setPen(QPen(t.color("rule"), 1))
             painter.drawLine(QPointF(left, y), QPointF(right, y))
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(t.color("reed" if name.startswith(("you", "rule")) else "tide" if best else "heron", 0.5))
+            painter.setBrush(
+                t.color("reed" if name.startswith(("you", "rule")) else "tide" if best else "heron", 0.5)
+            )
             for number, score in enumerate(scores):
                 point = QPointF(x(float(score)), y + (number % 5 - 2) * 1.6)
                 painter.drawEllipse(point, 3, 3)
                 self._points.append((point, name, number))
             painter.setPen(QPen(t.color("ink"), 2))
-            painter.drawLine(QPointF(x(float(np.median(scores))), y - 7), QPointF(x(float(np.median(scores))), y + 7))
+            painter.drawLine(
+                QPointF(x(float(np.median(scores))), y - 7), QPointF(x(float(np.median(scores))), y + 7)
+            )
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
         base = self.height() - 14
-        painter.drawText(QRectF(0, base, 120, 14), Qt.AlignmentFlag.AlignLeft, "score, a dot an episode")
+        painter.drawText(QRectF(0, base, 120, 14), Qt.AlignmentFlag.AlignLeft, "score")
         for value in np.linspace(low, high, 5):
-            painter.drawText(QRectF(x(value) - 30, base, 60, 14), Qt.AlignmentFlag.AlignCenter, f"{value:.0f}".replace("-", "−"))
+            painter.drawText(
+                QRectF(x(value) - 30, base, 60, 14),
+                Qt.AlignmentFlag.AlignCenter,
+                f"{value:.0f}".replace("-", "−"),
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Pick the nearest dot."""
@@ -176,7 +188,11 @@ class ShakedownStation(Station):
 
     def _older(self) -> bool:
         problem = self.bench.problem
-        return problem is not None and self.bench.shakedown is not None and self.bench.shakedown_of != problem.fingerprint()
+        return (
+            problem is not None
+            and self.bench.shakedown is not None
+            and self.bench.shakedown_of != problem.fingerprint()
+        )
 
     def takes_keys(self) -> bool:
         """While driving, all keys are the driver's."""
@@ -203,7 +219,11 @@ class ShakedownStation(Station):
             self.checks.note.setText(f"{passed} of {len(shaken.checks)} pass, {len(shaken.wrong)} wrong{old}")
             for check in sorted(shaken.checks, key=lambda c: (c.passed, c.severity != "wrong")):
                 state = "passed" if check.passed else check.severity
-                self.check_rows.add(Mark(state), ElidedLabel(check.name, "strong" if not check.passed else ""), ElidedLabel(check.evidence, "soft"))
+                self.check_rows.add(
+                    Mark(state),
+                    ElidedLabel(check.name, "strong" if not check.passed else ""),
+                    ElidedLabel(check.evidence, "soft"),
+                )
         self.check_rows.finish()
         self._name_ledger()
 
@@ -233,8 +253,12 @@ class ShakedownStation(Station):
         other = None
         if shaken is not None:
             against = "nobody" if name != "nobody" else "random"
-            other = shaken.rehearsals[against].recordings.get(number) if against in shaken.rehearsals else None
-        self.bench.playback.load(problem, recording, f"{name} · episode {number} of {REHEARSALS} · start {number}", other)
+            other = (
+                shaken.rehearsals[against].recordings.get(number) if against in shaken.rehearsals else None
+            )
+        self.bench.playback.load(
+            problem, recording, f"{name} · episode {number} of {REHEARSALS} · start {number}", other
+        )
 
     def replay(self, name: str, number: int) -> None:
         """Show one rehearsal; those not kept are run again."""
@@ -265,7 +289,9 @@ class ShakedownStation(Station):
         if problem is None:
             return
         self.person = Person(problem, len(self.driven), self)
-        self.person.advanced.connect(lambda r: self.bench.playback.show(problem, r, f"you, by keyboard · start {r.episode}"))
+        self.person.advanced.connect(
+            lambda r: self.bench.playback.show(problem, r, f"you, by keyboard · start {r.episode}")
+        )
         self.person.ended.connect(self._finished)
         self.bench.playback.pause()
         self.person.start()
@@ -277,7 +303,9 @@ class ShakedownStation(Station):
         if recording.steps:
             self.driven.append(recording)
             assert self.bench.problem is not None
-            self.bench.playback.show(self.bench.problem, recording, f"you, by keyboard · start {recording.episode}")
+            self.bench.playback.show(
+                self.bench.problem, recording, f"you, by keyboard · start {recording.episode}"
+            )
         self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

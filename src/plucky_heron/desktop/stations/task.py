@@ -44,12 +44,16 @@ class Gauge(QWidget):
         painter.drawRoundedRect(box, 4, 4)
 
         def x(value: float) -> float:
-            return box.left() + box.width() * float(np.clip((value - self.low) / (self.high - self.low), 0, 1))
+            return box.left() + box.width() * float(
+                np.clip((value - self.low) / (self.high - self.low), 0, 1)
+            )
 
         if self.met is not None:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(t.color("heron", 0.55))
-            painter.drawRoundedRect(QRectF(x(self.met[0]), 4.5, max(2.0, x(self.met[1]) - x(self.met[0])), 7), 3, 3)
+            painter.drawRoundedRect(
+                QRectF(x(self.met[0]), 4.5, max(2.0, x(self.met[1]) - x(self.met[0])), 7), 3, 3
+            )
         if self.now is not None:
             painter.setPen(QPen(t.color("tide"), 2.2))
             painter.drawLine(QPointF(x(self.now), 1), QPointF(x(self.now), 15))
@@ -86,17 +90,17 @@ class TaskStation(Station):
         grid.setContentsMargins(16, 10, 16, 14)
         grid.setSpacing(10)
         self.senses = Card("What it senses")
-        self.sense_rows = Rows((4, 4, 3))
+        self.sense_rows = Rows((4, 4, 0), spacing=8)
         self.senses.body.addWidget(scrolled(self.sense_rows))
         self.commands = Card("What it commands")
-        self.command_rows = Rows((3, 4))
+        self.command_rows = Rows((3, 4), spacing=8)
         self.commands.body.addWidget(self.command_rows)
         self.commands.body.addWidget(rule())
         self.commands.body.addWidget(label("STARTS AND VARIATION", "caption"))
-        self.start_rows = Rows((3, 4), spacing=2)
+        self.start_rows = Rows((3, 4), spacing=6)
         self.commands.body.addWidget(self.start_rows, 1)
         self.ends = Card("How it ends")
-        self.end_rows = Rows((1, 1), spacing=3)
+        self.end_rows = Rows((1, 2), spacing=5)
         self.ends.body.addWidget(self.end_rows)
         self.ends.body.addWidget(rule())
         self.ends.body.addWidget(label("MEASURE, APART FROM THE PAY", "caption"))
@@ -112,7 +116,7 @@ class TaskStation(Station):
         self.ends.body.addWidget(self.clock)
         self.ends.body.addStretch(1)
         self.pays = Card("What it is paid for")
-        self.pay_rows = Rows((3, 11, 0, 2, 3, 2), spacing=4)
+        self.pay_rows = Rows((2, 14, 0, 0, 3, 0), spacing=4)
         self.pays.body.addWidget(scrolled(self.pay_rows), 1)
         self.wrong = label("", "wrong", wrap=True)
         self.wrong.hide()
@@ -127,7 +131,7 @@ class TaskStation(Station):
         grid.addWidget(self.ends, 0, 2)
         grid.addWidget(self.pays, 1, 0, 1, 2)
         grid.addWidget(picture, 1, 2)
-        for column, stretch in enumerate((40, 30, 32)):
+        for column, stretch in enumerate((42, 30, 30)):
             grid.setColumnStretch(column, stretch)
         grid.setRowStretch(0, 55)
         grid.setRowStretch(1, 45)
@@ -156,7 +160,9 @@ class TaskStation(Station):
         if problem is None:
             return
         task = problem.task
-        self.senses.note.setText(f"{len(problem.observations)} numbers, {task.timing.control_rate:g} times a second")
+        self.senses.note.setText(
+            f"{len(problem.observations)} numbers, {task.timing.control_rate:g} times a second"
+        )
         self._show_senses(problem)
         self.commands.note.setText(f"{len(task.actions)} continuous")
         self.command_rows.clear()
@@ -164,16 +170,22 @@ class TaskStation(Station):
             drive = problem.machine.drives[action.drive]
             span = f"{show(float(problem.low[k]))} … {show(float(problem.high[k]))} {pretty_unit(unit)}"
             sign = f", + {action.positive}" if action.positive else ""
-            self.command_rows.add(label(action.name + sign, "strong"), label(f"{span}, lag {1000 * drive.lag:.0f} ms", "soft"))
+            self.command_rows.add(
+                label(action.name + sign, "strong"), label(f"{span}, lag {1000 * drive.lag:.0f} ms", "soft")
+            )
         self.start_rows.clear()
         for draw in problem.draws:
-            self.start_rows.add(label(draw.target, ""), ElidedLabel(draw.distribution.text().replace("-", "−"), "soft"))
+            self.start_rows.add(
+                label(draw.target, ""), ElidedLabel(draw.distribution.text().replace("-", "−"), "soft")
+            )
         self.start_rows.finish()
         self.end_rows.clear()
         for name, ending in task.endings.items():
             self.end_rows.add(label(name, "strong"), label(ending.kind, "soft"))
-            self.end_rows.add(ElidedLabel(ending.formula, "soft"))
-        self.end_rows.add(label("time is up", "strong"), label(f"{task.timing.time_limit:g} s, not a failure", "soft"))
+            self.end_rows.add_wide(label(ending.formula, "soft", wrap=True))
+        self.end_rows.add(
+            label("time is up", "strong"), label(f"{task.timing.time_limit:g} s, not a failure", "soft")
+        )
         hold = f", held {task.measure.hold:g} s as the episode ends" if task.measure.hold else ""
         self.measure_text.setText(f"{task.measure.name}{hold}")
         if not self.measure.hasFocus():
@@ -188,7 +200,11 @@ class TaskStation(Station):
 
     def _show_senses(self, problem: Problem) -> None:
         self.sense_rows.clear()
-        self.sense_rows.add(label("signal", "soft"), label("now, and what rehearsals met", "soft"), label("range, noise", "soft"))
+        self.sense_rows.add(
+            label("signal", "soft"),
+            label("now, and what rehearsals met", "soft"),
+            label("range, noise", "soft"),
+        )
         self.gauges = []
         trials = self._rehearsed()
         for k, o in enumerate(problem.task.observations):
@@ -205,7 +221,7 @@ class TaskStation(Station):
             late = f" {1000 * o.delay:g} ms late" if o.delay else ""
             name = label(o.name, "strong")
             name.setToolTip(f"{o.formula}" + (f"; + {o.positive}" if o.positive else ""))
-            self.sense_rows.add(name, gauge, ElidedLabel(span + noise + late, "soft"))
+            self.sense_rows.add(name, gauge, label(span + noise + late, "soft"))
         self.sense_rows.finish()
         self._hands()
 
@@ -239,11 +255,21 @@ class TaskStation(Station):
             weight = QuantityField("", f"{name} weight")
             weight.setFixedWidth(64)
             weight.show_value(reward.weight)
-            weight.edited.connect(lambda v, _t, n=name: self._edit(["rewards", n, "weight"], v, f"weight of {n}: {v:g}"))
-            cells: list[QWidget | None] = [label(name, "strong"), formula, weight, label(reward.pay.removeprefix("each "), "soft")]
+            weight.edited.connect(
+                lambda v, _t, n=name: self._edit(["rewards", n, "weight"], v, f"weight of {n}: {v:g}")
+            )
+            cells: list[QWidget | None] = [
+                label(name, "strong"),
+                formula,
+                weight,
+                label(reward.pay.removeprefix("each "), "soft"),
+            ]
             if paid is not None:
                 value = float(paid[k])
-                cells += [ShareBar(value, most, SERIES[k % 5]), label(f"{value:+.1f}".replace("-", "−"), "strong")]
+                cells += [
+                    ShareBar(value, most, SERIES[k % 5]),
+                    label(f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0", "strong"),
+                ]
             self.pay_rows.add(*cells)
         if paid is not None:
             total = label(f"{float(paid.sum()):+.1f}".replace("-", "−"), "strong")
@@ -269,6 +295,3 @@ class TaskStation(Station):
             field.setToolTip(wrong)
             field.style().unpolish(field)
             field.style().polish(field)
-
-
-

@@ -5,13 +5,22 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.chart import CurveChart
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import (
+    Card,
+    Choice,
+    ElidedLabel,
+    QuantityField,
+    Rows,
+    button,
+    label,
+    scrolled,
+)
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import run_trials
@@ -61,7 +70,9 @@ class Spark(QWidget):
             painter.setBrush(t.color("faint"))
             painter.drawRoundedRect(QRectF(0, 7, half, 5), 2, 2)
             painter.setBrush(t.color("moss", 0.55))
-            painter.drawRect(QRectF(half * self.low / top, 7, half * (min(self.high, top) - self.low) / top, 5))
+            painter.drawRect(
+                QRectF(half * self.low / top, 7, half * (min(self.high, top) - self.low) / top, 5)
+            )
             painter.setPen(QPen(t.color("ink"), 2.4))
             x = half * float(np.clip(values[-1] / top, 0, 1))
             painter.drawLine(QPointF(x, 3), QPointF(x, 16))
@@ -94,7 +105,11 @@ class SeedBars(QWidget):
             return
         count = len(self.rows)
         width = self.width() / count
-        worst = min((r for r in self.rows if r.best_success is not None), key=lambda r: r.best_success or 0.0, default=None)
+        worst = min(
+            (r for r in self.rows if r.best_success is not None),
+            key=lambda r: r.best_success or 0.0,
+            default=None,
+        )
         for k, row in enumerate(self.rows):
             x = k * width
             painter.setFont(font(12, bold=row.id == self.chosen))
@@ -111,7 +126,11 @@ class SeedBars(QWidget):
             painter.drawRoundedRect(QRectF(box.left(), box.top(), box.width() * share, 8), 4, 4)
             kept = show_value("success", row.best_success) if row.best_success is not None else row.state
             painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(x + 18, 18, width - 20, 16), Qt.AlignmentFlag.AlignVCenter, row.state if wrong else kept)
+            painter.drawText(
+                QRectF(x + 18, 18, width - 20, 16),
+                Qt.AlignmentFlag.AlignVCenter,
+                row.state if wrong else kept,
+            )
 
 
 class TrainingStation(Station):
@@ -124,8 +143,7 @@ class TrainingStation(Station):
         grid.setSpacing(10)
         self.curves = Card("Learning curve")
         switch = QHBoxLayout()
-        self.quantity = QComboBox()
-        self.quantity.setAccessibleName("quantity")
+        self.quantity = Choice("quantity")
         self.quantity.addItem("the task's measure", "success")
         self.quantity.addItem("score", "score")
         self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
@@ -137,7 +155,7 @@ class TrainingStation(Station):
         self.curves.body.addWidget(self.chart, 1)
         self.curves.body.addLayout(switch)
         self.rules = Card("Stop rules", "each seed for itself")
-        self.rule_rows = Rows((3, 8), spacing=4)
+        self.rule_rows = Rows((0, 1), spacing=3)
         self.rules.body.addWidget(scrolled(self.rule_rows))
         self.health = Card("Health", "value · healthy band · its history")
         self.health_rows = Rows((4, 2, 5), spacing=3)
@@ -199,14 +217,21 @@ class TrainingStation(Station):
         if wrong:
             return StakeState(0.6, f"run {wrong[0].id} {wrong[0].state}", trouble=True)
         row = self.bench.row()
-        return StakeState(1.0, f"{len({r.batch for r in rows})} batches, {len(rows)} runs", older=row is not None and self.bench.older(row))
+        return StakeState(
+            1.0,
+            f"{len({r.batch for r in rows})} batch{'es' if len({r.batch for r in rows}) > 1 else ''}, {len(rows)} runs",
+            older=row is not None and self.bench.older(row),
+        )
 
     def _show_recipe(self) -> None:
         recipe = self.bench.recipe
         if recipe is None:
             return
         settings = recipe.method_settings().model_dump()
-        changed = sum(k in recipe.settings and recipe.settings[k] != d.default for k, d in type(recipe.method_settings()).model_fields.items())
+        changed = sum(
+            k in recipe.settings and recipe.settings[k] != d.default
+            for k, d in type(recipe.method_settings()).model_fields.items()
+        )
         self.recipe.note.setText(f"{recipe.method.upper()} · {changed} changed from the standard")
         self.recipe_rows.clear()
         for key, title, note in SETTINGS:
@@ -220,7 +245,9 @@ class TrainingStation(Station):
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
-        self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
+        self.recipe_rows.add(
+            label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft")
+        )
         self.recipe_rows.finish()
         self._show_rules()
 
@@ -240,12 +267,20 @@ class TrainingStation(Station):
         roles = {"good enough": "moss", "no more gain": "reed", "budget": "plum", "gone wrong": "rust"}
         for rule in recipe.stop:
             name = label(rule.kind.capitalize(), "strong")
-            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;")
-            self.rule_rows.add(name, ElidedLabel(describe(rule)))
+            name.setStyleSheet(
+                f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;"
+            )
             met = ended.get(rule.kind)
             seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
-            text = f"ended seed {', '.join(map(str, seeds))}" if met else "has ended none of this batch" if row else "not in force yet"
-            self.rule_rows.add(None, ElidedLabel(text, "soft"))
+            text = (
+                f"ended seed {', '.join(map(str, seeds))}"
+                if met
+                else "ended none yet"
+                if row
+                else "not in force yet"
+            )
+            self.rule_rows.add(name, ElidedLabel(text, "soft"))
+            self.rule_rows.add_wide(ElidedLabel(describe(rule), ""))
         self.rule_rows.finish()
 
     def _good_enough(self) -> tuple[int, StopRule] | None:
@@ -253,7 +288,9 @@ class TrainingStation(Station):
         quantity = self.quantity.currentData()
         if recipe is None:
             return None
-        return next(((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None)
+        return next(
+            ((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None
+        )
 
     def _rule_dragged(self, value: float) -> None:
         found = self._good_enough()
@@ -262,9 +299,16 @@ class TrainingStation(Station):
         number, rule = found
         if rule.of == "success":
             value = float(np.clip(round(value, 3), 0.0, 1.0))
-            self.bench.edit("recipes", ["stop", number, "at_least"], f"{100 * value:.1f} %", f"good enough: {100 * value:.1f} %")
+            self.bench.edit(
+                "recipes",
+                ["stop", number, "at_least"],
+                f"{100 * value:.1f} %",
+                f"good enough: {100 * value:.1f} %",
+            )
         else:
-            self.bench.edit("recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}")
+            self.bench.edit(
+                "recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}"
+            )
         self.refresh()
 
     def refresh(self) -> None:
@@ -277,7 +321,9 @@ class TrainingStation(Station):
         courses = [bench.store.course(r.id) for r in rows]
         steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
         values = [e.of(quantity) for c in courses for e in c]
-        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        low, high = (
+            (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        )
         self.chart.set_range(steps * 1.08, low, high)
         shaken = bench.shakedown
         if shaken is not None and "regulator" in shaken.rehearsals:
@@ -288,21 +334,42 @@ class TrainingStation(Station):
         found = self._good_enough()
         if found is not None:
             rule = found[1]
-            self.chart.threshold(float(rule.at_least or 0), f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running")
+            self.chart.threshold(
+                float(rule.at_least or 0),
+                f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running",
+            )
         if rows:
             self.chart.vertical(float(steps), f"budget {steps / 1000:g} k")
         episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
-        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
-        self.curves.caption.setText(f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper())
+        name = (
+            bench.problem.task.measure.name
+            if bench.problem is not None and quantity == "success"
+            else "score"
+        )
+        self.curves.caption.setText(
+            f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper()
+        )
         older = bool(rows) and bench.older(rows[0])
-        self.curves.note.setText("the task was changed since this batch" if older else "" if rows else "nothing trained yet: Train starts the recipe")
+        self.curves.note.setText(
+            "the task was changed since this batch"
+            if older
+            else ""
+            if rows
+            else "nothing trained yet: Train starts the recipe"
+        )
         self._show_rules()
         self._show_health()
         self.bars.rows, self.bars.chosen = rows, bench.run
         self.bars.update()
         at_work = [r for r in rows if r.state == "running"]
         speed = sum(r.steps / max(r.seconds, 1e-9) for r in at_work)
-        self.seeds.note.setText(f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s" if at_work else f"batch {bench.batch}" if rows else "")
+        self.seeds.note.setText(
+            f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s"
+            if at_work
+            else f"batch {bench.batch}"
+            if rows
+            else ""
+        )
         row = bench.row()
         text = ""
         if row is not None and row.best_success is not None:
@@ -351,11 +418,15 @@ class TrainingStation(Station):
         def work(_: object) -> object:
             problem = frozen_problem(folder, row)
             driver = PolicyDriver(Policy.load(run_folder(folder, row.id) / "best.npz"))
-            trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
+            trials = run_trials(
+                problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0]
+            )
             return problem, trials.recordings[0]
 
         def then(found: tuple) -> None:
             problem, recording = found
-            self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
+            self.bench.playback.load(
+                problem, recording, f"policy of run {row.id} · evaluation start 0", play=True
+            )
 
         self.bench.start_job("playing the kept policy", work, then)

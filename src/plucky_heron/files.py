@@ -78,7 +78,8 @@ def load(model: type[Model], path: Path) -> Model:
 
 def explain(error: ValidationError, model: type[BaseModel], source: Path | str) -> FileError:
     """The first fault of a validation as one line."""
-    fault = error.errors()[0]
+    # a key that nobody knows usually explains why another one is missing
+    fault = min(error.errors(), key=lambda e: e["type"] != "extra_forbidden")
     where = [str(part) for part in fault["loc"] if not str(part).startswith(("function-", "tagged-union"))]
     key = ".".join(where)
     kind, wanted = fault["type"], fault["msg"].removeprefix("Value error, ")

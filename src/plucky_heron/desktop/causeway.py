@@ -23,6 +23,7 @@ class Stakes(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.current = 0
+        self.ring = False
         self.facts = [""] * 7
         self.levels = [0.0] * 7
         self.trouble = [False] * 7
@@ -87,7 +88,7 @@ class Stakes(QWidget):
             if k == self.current:
                 painter.setPen(QPen(t.color("tide"), 2))
                 painter.drawLine(QPointF(x - 36, 72), QPointF(x + 36, 72))
-            if k == self.current and self.hasFocus():
+            if k == self.current and self.hasFocus() and self.ring:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRoundedRect(QRectF(x - width / 2 + 2, 3, width - 4, 72), 4, 4)
 
@@ -103,7 +104,8 @@ class Stakes(QWidget):
             super().keyPressEvent(event)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
-        """Show the ring."""
+        """Show the ring, but only to those who came by keyboard."""
+        self.ring = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
         self.update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:

@@ -315,6 +315,8 @@ def scrolled(inner: QWidget) -> QScrollArea:
     """`inner` in an area that scrolls downwards when there is not room enough."""
     area = QScrollArea()
     area.setWidgetResizable(True)
+    if inner.layout() is not None:
+        inner.layout().setContentsMargins(0, 0, 8, 0)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(inner)
     return area

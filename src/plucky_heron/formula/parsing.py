@@ -89,7 +89,8 @@ def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None
     try:
         tree = ast.parse(text.strip(), mode="eval")
     except SyntaxError as error:
-        raise FormulaError(text, (error.offset or 1) + lead, "cannot be read here") from error
+        column = error.offset or len(text.strip()) + 1  # no offset: the text ends too early
+        raise FormulaError(text, column + lead, "cannot be read here") from error
     except (ValueError, RecursionError, MemoryError) as error:
         raise FormulaError(text, 1, "cannot be read") from error
     reader = _Reader(text, lead, signals)

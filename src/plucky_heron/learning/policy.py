@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -80,7 +81,7 @@ class Policy:
                 arrays = {k: kept[k] for k in ("parameters", "offset", "scale", "low", "high")}
         except FileNotFoundError as error:
             raise FileError(path, "", None, "no policy is kept here yet") from error
-        except (OSError, ValueError, KeyError, EOFError) as error:
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as error:
             raise FileError(path, "", None, f"is not a policy file, or damaged: {error}") from error
         return cls(tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import time
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -172,7 +173,7 @@ class Run:
         try:
             with np.load(path, allow_pickle=False) as file:
                 kept = {name: file[name] for name in file.files}
-        except (OSError, ValueError, EOFError) as error:
+        except (OSError, ValueError, EOFError, zipfile.BadZipFile) as error:
             raise FileError(path, "", None, f"damaged: {error}") from error
         if int(kept["format"]) != CHECKPOINT_FORMAT:
             raise FileError(

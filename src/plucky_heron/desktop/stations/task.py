@@ -116,7 +116,7 @@ class TaskStation(Station):
         self.ends.body.addWidget(self.clock)
         self.ends.body.addStretch(1)
         self.pays = Card("What it is paid for")
-        self.pay_rows = Rows((2, 14, 0, 0, 3, 0), spacing=4)
+        self.pay_rows = Rows((2, 14, 0, 0, 3, 0), spacing=3)
         self.pays.body.addWidget(scrolled(self.pay_rows), 1)
         self.wrong = label("", "wrong", wrap=True)
         self.wrong.hide()
@@ -133,8 +133,8 @@ class TaskStation(Station):
         grid.addWidget(picture, 1, 2)
         for column, stretch in enumerate((42, 30, 30)):
             grid.setColumnStretch(column, stretch)
-        grid.setRowStretch(0, 55)
-        grid.setRowStretch(1, 45)
+        grid.setRowStretch(0, 52)
+        grid.setRowStretch(1, 48)
         self.gauges: list[Gauge] = []
         bench.problem_changed.connect(self.refresh)
         bench.results_changed.connect(self.refresh)
@@ -146,7 +146,7 @@ class TaskStation(Station):
         problem = self.bench.problem
         if problem is None or self.bench.trouble:
             return StakeState(0.5, "cannot be read", trouble=problem is None)
-        return StakeState(1.0, f"{len(problem.observations)} sensed, {len(problem.task.actions)} commanded")
+        return StakeState(1.0, f"{len(problem.observations)} sensed, {len(problem.task.actions)} given")
 
     def _rehearsed(self) -> Trials | None:
         shaken = self.bench.shakedown
@@ -216,7 +216,9 @@ class TaskStation(Station):
                 met = np.concatenate([r.observations[:, k] for r in trials.recordings.values()])
                 gauge.show_met((float(met.min()), float(met.max())), None)
             self.gauges.append(gauge)
-            span = f"{o.range[0] / factor:g} … {o.range[1] / factor:g} {pretty_unit(unit)}".replace("-", "−")
+            span = f"{o.range[0] / factor:.4g} … {o.range[1] / factor:.4g} {pretty_unit(unit)}".replace(
+                "-", "−"
+            )
             noise = f" ±{o.noise / factor:.2g}" if o.noise else ""
             late = f" {1000 * o.delay:g} ms late" if o.delay else ""
             name = label(o.name, "strong")

@@ -1,0 +1,54 @@
+"""Shared pieces of the tests: a copy of the demo project, its problem, and one short training."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import pytest
+
+from plucky_heron.project import Project, demo_source
+from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.training import launch
+from plucky_heron.training.recipe import with_changes
+from plucky_heron.training.store import RunRow
+
+
+def copy_demo(target: Path) -> Path:
+    """A fresh copy of the demo project."""
+    shutil.copytree(demo_source(), target, ignore=shutil.ignore_patterns("runs", "packs"))
+    return target
+
+
+@pytest.fixture(autouse=True)
+def own_data_folder(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test touches the user's own copy of the demo."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.getbasetemp() / "data"))
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A project folder of the test's own."""
+    return copy_demo(tmp_path / "quillmere")
+
+
+@pytest.fixture(scope="session")
+def problem() -> Problem:
+    """The hoist's task as shipped."""
+    return read_problem(demo_source(), "lift")
+
+
+@pytest.fixture(scope="session")
+def trained(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Project, RunRow]]:
+    """A project with one short, finished run."""
+    project = Project(copy_demo(tmp_path_factory.mktemp("trained") / "quillmere"))
+    recipe = with_changes(
+        project.recipe("ppo"), {"steps": "12000", "evaluation.every": "4096", "copies": "32"}
+    )
+    rows = launch.wait(project.folder, launch.train(project.folder, "lift", recipe, [7]))
+    yield project, rows[0]

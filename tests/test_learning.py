@@ -1,0 +1,212 @@
+"""The learner: gradients, advantages, standardisers, switches; all against independent computations."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from plucky_heron.errors import FileError
+from plucky_heron.learning import kernels
+from plucky_heron.learning.method import Experience, Space, make_method
+from plucky_heron.learning.network import Network
+from plucky_heron.learning.optimiser import Adam
+from plucky_heron.learning.policy import Policy
+from plucky_heron.learning.ppo import (
+    Minibatch,
+    ProximalLoss,
+    ProximalPolicy,
+    ProximalSettings,
+    gaussian_log_density,
+)
+from plucky_heron.learning.running import RunningSpread
+
+SPACE = Space(
+    np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0])
+)
+
+
+def rows(count: int, observations: int, actions: int, generator: np.random.Generator) -> Minibatch:
+    """A minibatch of random rows in float64."""
+    normal = generator.standard_normal
+    return Minibatch(
+        normal((count, observations)),
+        normal((count, actions)),
+        -2.0 + 0.4 * normal(count),
+        normal(count),
+        normal(count),
+        normal(count),
+    )
+
+
+@pytest.mark.parametrize("activation", ["tanh", "relu"])
+@pytest.mark.parametrize(
+    "switches",
+    [
+        {}, {"ratio_limit": None}, {"value_limit": 0.3}, {"entropy_weight": 0.05, "value_weight": 2.0, "value_limit": 0.1},
+        {"hidden": (7,)}, {"hidden": (6, 5, 4)},
+    ],
+)  # fmt: skip
+def test_gradient_of_the_whole_loss(activation: str, switches: dict) -> None:
+    """Against central differences in float64, every parameter, relative error under 1e-6."""
+    settings = ProximalSettings.model_validate({"hidden": (9, 8), "activation": activation, **switches})
+    loss = ProximalLoss(settings, 3, 2, np.float64)
+    generator = np.random.default_rng(4)
+    parameters = loss.initial(generator) + 0.05 * generator.standard_normal(loss.count)
+    batch = rows(40, 3, 2, generator)
+    loss(parameters, batch)
+    analytic = loss.gradient.copy()
+    numeric = np.zeros_like(analytic)
+    for k in range(loss.count):
+        step = np.zeros(loss.count)
+        step[k] = 1e-6
+        numeric[k] = (loss(parameters + step, batch)["loss"] - loss(parameters - step, batch)["loss"]) / 2e-6
+    assert np.linalg.norm(analytic - numeric) / np.linalg.norm(numeric) < 1e-6
+    assert np.abs(analytic - numeric).max() < 1e-6 * np.abs(numeric).max()
+
+
+def test_log_density_is_that_of_independent_normals() -> None:
+    generator = np.random.default_rng(1)
+    mean, log_spread, drawn = (
+        generator.standard_normal((6, 3)),
+        np.array([-0.5, 0.2, 0.0]),
+        generator.standard_normal((6, 3)),
+    )
+    found = gaussian_log_density((drawn - mean) / np.exp(log_spread), log_spread)
+    np.testing.assert_allclose(
+        found, stats.norm.logpdf(drawn, mean, np.exp(log_spread)).sum(axis=1), rtol=1e-12
+    )
+
+
+def test_advantages_equal_the_textbook_double_loop() -> None:
+    generator = np.random.default_rng(2)
+    steps, copies, discount, decay = 12, 5, 0.97, 0.9
+    reward, value, after = generator.standard_normal((3, steps, copies))
+    goes_on = (generator.random((steps, copies)) > 0.2).astype(float)
+    found = np.zeros((steps, copies))
+    kernels.advantages(reward, value, after, goes_on, discount, decay, found)
+    for b in range(copies):
+        for t in range(steps):
+            total, factor = 0.0, 1.0
+            for k in range(t, steps):
+                total += factor * (reward[k, b] + discount * after[k, b] - value[k, b])
+                factor *= discount * decay * goes_on[k, b]
+                if factor == 0.0:
+                    break
+            assert found[t, b] == pytest.approx(total, rel=1e-12, abs=1e-12)
+
+
+@pytest.mark.parametrize("bootstrap", [True, False])
+def test_time_limits_are_bootstrapped_and_endings_are_not(bootstrap: bool) -> None:
+    settings = ProximalSettings(
+        steps_per_update=16,
+        reward_standardisation=False,
+        reward_limit=None,
+        observation_standardisation=False,
+        time_limit_bootstrap=bootstrap,
+    )
+    method = ProximalPolicy(settings, SPACE, 4, 1)
+    generator = np.random.default_rng(0)
+    last = generator.uniform(-1, 1, (4, 3))
+    for t in range(4):
+        method.choose(generator.uniform(-1, 1, (4, 3)))
+        ended, cut = np.zeros(4, bool), np.zeros(4, bool)
+        if t == 2:
+            ended[1], cut[2] = True, True
+        method.take(Experience(np.full(4, 0.5), last, ended, cut))
+    values, returns, advantage = method._targets()
+    np.testing.assert_allclose(returns, advantage + values)
+    np.testing.assert_allclose(returns[2, 1], 0.5, rtol=1e-12)  # nothing follows a true ending
+    after = method._value(method._inputs(last))
+    np.testing.assert_allclose(returns[2, 2], 0.5 + (0.99 * after[2] if bootstrap else 0.0), rtol=1e-12)
+    np.testing.assert_allclose(returns[3], 0.5 + 0.99 * after, rtol=1e-12)
+
+
+def test_running_spread_equals_that_of_all_rows() -> None:
+    generator = np.random.default_rng(3)
+    parts = [generator.standard_normal((n, 2)) * 3 + 1 for n in (1, 7, 30, 2)]
+    spread = RunningSpread(2)
+    for part in parts:
+        spread.update(part)
+    everything = np.concatenate(parts)
+    np.testing.assert_allclose(spread.mean, everything.mean(axis=0))
+    np.testing.assert_allclose(spread.variance, everything.var(axis=0))
+    again = RunningSpread(2)
+    again.restore(spread.keep())
+    np.testing.assert_array_equal(again.variance, spread.variance)
+
+
+def test_adam_follows_its_paper_and_limits_the_norm() -> None:
+    generator = np.random.default_rng(5)
+    parameters = generator.standard_normal(6)
+    wanted, mean, square = parameters.copy(), np.zeros(6), np.zeros(6)
+    adam = Adam(6, np.float64)
+    for k in range(1, 6):
+        gradient = generator.standard_normal(6)
+        norm = adam.step(parameters, gradient, 0.01, 0.5)
+        assert norm == pytest.approx(np.linalg.norm(gradient))
+        gradient = gradient * min(1.0, 0.5 / norm)
+        mean, square = 0.9 * mean + 0.1 * gradient, 0.999 * square + 0.001 * gradient**2
+        wanted -= 0.01 * (mean / (1 - 0.9**k)) / (np.sqrt(square / (1 - 0.999**k)) + 1e-7)
+    np.testing.assert_allclose(parameters, wanted, rtol=1e-9)
+
+
+def test_orthogonal_start_weights() -> None:
+    network = Network((10, 32, 4))
+    parameters = np.zeros(network.count, dtype=np.float32)
+    network.initialise(parameters, np.random.default_rng(1), True, 0.01)
+    (first, biases), (last, _) = network.layers(parameters)
+    np.testing.assert_allclose(first @ first.T, (5 / 3) ** 2 * np.eye(10), atol=1e-5)
+    np.testing.assert_allclose(last.T @ last, 1e-4 * np.eye(4), atol=1e-8)
+    assert not biases.any()
+
+
+SWITCHES = [
+    {"observation_standardisation": False}, {"reward_standardisation": False, "reward_limit": None}, {"advantage_standardisation": False},
+    {"ratio_limit": None, "kl_limit": None, "gradient_limit": None}, {"orthogonal_start": False, "schedule": "constant"},
+    {"time_limit_bootstrap": False}, {"exploration_memory": 0.8},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("switches", SWITCHES)
+def test_every_part_can_be_switched_off_alone_and_it_still_improves(switches: dict) -> None:
+    """One-step problem with a known best command: pays most at 0.6 of the range of the first command."""
+    settings = ProximalSettings.model_validate(
+        {
+            "steps_per_update": 512,
+            "minibatch": 128,
+            "discount": 0.5,
+            "hidden": (16,),
+            "learning_rate": 5e-3,
+            **switches,
+        }
+    )
+    method = make_method("ppo", settings, SPACE, 64, 3)
+    generator = np.random.default_rng(0)
+    for _ in range(30):
+        while not method.ready():
+            commands = method.choose(generator.uniform(-1, 1, (64, 3)))
+            reward = -((np.clip(commands[:, 0] / 5.0, -1, 1) - 0.6) ** 2)
+            method.take(
+                Experience(reward, generator.uniform(-1, 1, (64, 3)), np.ones(64, bool), np.zeros(64, bool))
+            )
+        health = method.improve(0.5)
+    assert all(np.isfinite(v) for v in health.values())
+    command = method.policy().commands(generator.uniform(-1, 1, (64, 3)))[:, 0]
+    assert np.abs(command / 5.0 - 0.6).mean() < 0.15
+
+
+def test_policy_is_kept_exactly_and_a_damaged_one_is_refused(tmp_path: Path) -> None:
+    method = make_method("ppo", ProximalSettings(), SPACE, 4, 1)
+    method.choose(np.ones((4, 3)))
+    policy = method.policy()
+    policy.save(tmp_path / "p.npz")
+    again = Policy.load(tmp_path / "p.npz")
+    given = np.random.default_rng(1).uniform(-3, 3, (9, 3))
+    np.testing.assert_array_equal(policy.commands(given), again.commands(given))
+    assert (again.commands(given * 1e6) <= SPACE.high).all()
+    (tmp_path / "q.npz").write_bytes((tmp_path / "p.npz").read_bytes()[:200])
+    with pytest.raises(FileError, match="damaged"):
+        Policy.load(tmp_path / "q.npz")

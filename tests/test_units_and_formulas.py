@@ -1,0 +1,135 @@
+"""Quantities and the formula language: right values, right errors, and no input that gets through to Python."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plucky_heron.errors import FormulaError, HeronError, UnitError
+from plucky_heron.formula import FUNCTIONS, Program, evaluate_once, parse_formula
+from plucky_heron.units import parse, show, si_unit, unit_dimension
+
+SIGNALS = {
+    "offset": "m",
+    "cable.angle": "rad",
+    "drift": "m/s",
+    "beam[3]": "m",
+    "action.push": "N",
+    "time": "s",
+}
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value"),
+    [
+        ("2 kN", "N", 2000.0), ("9.81/2", "m", 4.905), ("30 deg", "rad", math.pi / 6), ("95 %", "", 0.95),
+        ("-3", "kg", -3.0), ("50 Hz", "1/s", 50.0), ("5 cm/s", "m/s", 0.05), ("1e-3", "m", 1e-3), ("2 * 3 m", "m", 6.0),
+    ],
+)  # fmt: skip
+def test_quantities_are_read_in_si(text: str, unit: str, value: float) -> None:
+    assert parse(text, unit) == pytest.approx(value)
+
+
+@pytest.mark.parametrize(
+    "text", ["1 m", "nan", "__import__('os')", "9**9**9", "", "1 furlongish", "inf kg", "5 kg m"]
+)
+def test_wrong_quantities_name_what_would_be_right(text: str) -> None:
+    with pytest.raises(UnitError, match="kg"):
+        parse(text, "kg")
+
+
+def test_units_know_their_si_form() -> None:
+    assert si_unit("deg/s") == "rad/s"
+    assert unit_dimension("N*m") == (1, 2, -2, 0)
+    assert show(-1.374, "m") == "−1.37 m"
+    with pytest.raises(UnitError):
+        unit_dimension("A")
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("offset + 2", 2.5), ("-offset**2", -0.25), ("near(offset, 0.5)", math.exp(-1.0)), ("inside(offset, 0, 1)", 1.0),
+        ("1 if offset < 0.2 else 7", 7.0), ("0.2 < offset < 0.6", 1.0), ("not offset", 0.0), ("offset > 1 or drift > 1", 1.0),
+        ("norm(offset, 1.2)", 1.3), ("clip(drift, -1, 1)", 1.0), ("max(offset, 0.1, 0.7)", 0.7), ("wrap(cable.angle + 2*pi)", 0.25),
+        ("where(offset > 1, 1, 2)", 2.0), ("sin(cable.angle)", math.sin(0.25)), ("beam[3] % 2", 1.0), ("atan2(offset, offset)", math.pi / 4),
+    ],
+)  # fmt: skip
+def test_formulas_compute(text: str, expected: float) -> None:
+    values = {"offset": 0.5, "cable.angle": 0.25, "drift": 2.0, "beam[3]": 3.0}
+    assert evaluate_once(parse_formula(text, SIGNALS), values) == pytest.approx(expected)
+
+
+@pytest.mark.parametrize(
+    ("text", "column", "words"),
+    [
+        ("offset + cable.angle", 10, "rad"), ("cabel.angle", 1, "cable.angle"), ("sin(offset)", 5, "angle"), ("near(1)", 1, "2 arguments"),
+        ("offset +", 9, "cannot be read"), ("(lambda: 1)()", 1, "not a function"), ("[1, 2]", 1, "not part"), ("open('x')", 1, "not a function"),
+        ("offset.__class__", 1, "unknown name"), ("  offset < cable.angle", 12, "rad"), ("'a'", 1, "not a number"), ("offset if 1", 1, "cannot"),
+        ("max(*offset)", 1, "plain"), ("offset := 3", 8, "cannot"), ("~offset", 1, "not part"), ("1e999", 1, "too large"),
+    ],
+)  # fmt: skip
+def test_formula_errors_carry_the_column(text: str, column: int, words: str) -> None:
+    with pytest.raises(FormulaError) as caught:
+        parse_formula(text, SIGNALS)
+    assert caught.value.column == column
+    assert words in str(caught.value)
+
+
+def test_result_unit_is_checked() -> None:
+    parse_formula("drift * time", SIGNALS, "m")
+    with pytest.raises(FormulaError, match="wanted m"):
+        parse_formula("drift", SIGNALS, "m")
+
+
+def test_common_parts_are_computed_once() -> None:
+    offset = np.linspace(-1, 1, 5)
+    formulas = [
+        parse_formula(t, SIGNALS)
+        for t in ("near(offset, 0.3)", "2 * near(offset, 0.3)", "near(offset, 0.3) + 1")
+    ]
+    program = Program(formulas, {"offset": offset}, 5)
+    alone = Program(formulas[:1], {"offset": offset}, 5)
+    assert len(program._steps) == len(alone._steps) + 4  # one product, one sum, two results
+    offset += 0.1  # bound in place
+    np.testing.assert_allclose(program.run()[1], 2 * np.exp(-((offset / 0.3) ** 2)))
+
+
+_NAMES = st.sampled_from([*SIGNALS, *FUNCTIONS, "pi", "x", "__import__", "os.system"])
+_PIECES = st.one_of(
+    _NAMES,
+    st.sampled_from([*"+-*/%()<>=,[]{}:.~@!&|^ ", "**", "==", " and ", " if ", " else ", "lambda "]),
+    st.integers().map(str),
+)
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.one_of(st.text(max_size=60), st.lists(_PIECES, max_size=25).map("".join)))
+def test_no_text_crashes_the_formula_language(text: str) -> None:
+    """Whatever is typed is either a formula, whose value is a number, or one clear error."""
+    try:
+        expression = parse_formula(text, SIGNALS)
+    except FormulaError as error:
+        assert error.column >= 1
+        return
+    assert isinstance(evaluate_once(expression, dict.fromkeys(SIGNALS, 0.5)), float)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.text(max_size=40))
+def test_no_text_crashes_the_quantity_reader(text: str) -> None:
+    try:
+        assert math.isfinite(parse(text, "m"))
+    except HeronError:
+        return
+
+
+def test_deep_and_long_formulas_are_refused() -> None:
+    with pytest.raises(FormulaError, match="deep"):
+        parse_formula("-" * 100 + "1", SIGNALS)
+    with pytest.raises(FormulaError, match="longer"):
+        parse_formula("1 + " * 200 + "1", SIGNALS)

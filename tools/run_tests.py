@@ -1,8 +1,9 @@
-"""The whole test suite: quick tests on both cores, then the long ones, two at a time."""
+"""The whole test suite: two tests at a time, then those that need both cores for themselves."""
 
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 
 import pytest
@@ -12,6 +13,11 @@ def main() -> int:
     """Run pytest; arguments are passed on."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     given = sys.argv[1:]
+    if not given:
+        shared = pytest.main(["-n", "2", "--dist", "worksteal", "-m", "not alone"])
+        # a second pytest in this process would meet half-closed Qt and plugins: it gets its own
+        alone = subprocess.run([sys.executable, "-m", "pytest", "-m", "alone"], check=False).returncode
+        return int(shared) or alone
     return int(
         pytest.main(
             ["-n", "2", "--dist", "worksteal", *given]

@@ -240,6 +240,7 @@ def train(
     json_: Json = False,
 ) -> None:
     """Train; Ctrl-C stops cleanly and keeps everything."""
+    from plucky_heron.files import validate
     from plucky_heron.training import launch
     from plucky_heron.training.recipe import Recipe, with_changes
 
@@ -251,7 +252,8 @@ def train(
         if not task:
             raise StateError("train: name a task, such as lift, or a run with --resume")
         found, name = find_task(task, project)
-        chosen = Recipe(name=method, method=method) if method is not None else found.recipe(recipe)
+        plain = {"name": method, "method": method}
+        chosen = validate(Recipe, plain, "--method") if method is not None else found.recipe(recipe)
         changes = pairs(set_, "--set")
         if steps is not None:
             changes["steps"] = str(steps)
@@ -514,19 +516,16 @@ def main(arguments: list[str] | None = None) -> int:
     except HeronError as error:
         print(f"heron: {error}", file=sys.stderr)
         return 2
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, typer.Abort):
         return 130
     except typer.Exit as stop:
         return int(stop.exit_code)
     except Exception as error:
-        import click
-
-        if isinstance(error, click.ClickException):
-            error.show()
-            return 2
-        if isinstance(error, click.exceptions.Abort):
-            return 130
-        raise
+        explain = getattr(error, "format_message", None)  # wrong use, found by the argument parser
+        if not callable(explain):
+            raise
+        print(f"heron: {explain()}", file=sys.stderr)
+        return 2
     return int(status or 0)
 
 

@@ -60,7 +60,6 @@ class Window(QMainWindow):
             bench.problem_changed,
             bench.runs_changed,
             bench.results_changed,
-            bench.job_changed,
             bench.troubled,
         ):
             signal.connect(self._stakes)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import functools
 import hashlib
 import json
 from collections.abc import Iterator
@@ -77,6 +78,10 @@ class Problem:
 
     def fingerprint(self) -> str:
         """Hash of everything that decides how an episode goes and what it pays."""
+        return self._fingerprint
+
+    @functools.cached_property
+    def _fingerprint(self) -> str:
         text = json.dumps([_plain(part) for part in (self.machine, self.site, self.task)], sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 

@@ -25,13 +25,27 @@ class Station(QWidget):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
+        self._stale = False
 
     def stake(self) -> StakeState:
         """State of the stake."""
         return StakeState(0.0, "–")
 
+    def refresh(self) -> None:
+        """Show everything as it is now."""
+
+    def later(self, *_: object) -> None:
+        """Something changed: show it now if in sight, otherwise when entered."""
+        if self.isVisible():
+            self.refresh()
+        else:
+            self._stale = True
+
     def entered(self) -> None:
         """The station comes into sight."""
+        if self._stale:
+            self._stale = False
+            self.refresh()
 
     def takes_keys(self) -> bool:
         """Whether arrow keys and Space belong to the station just now."""

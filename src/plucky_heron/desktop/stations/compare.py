@@ -202,7 +202,7 @@ class CompareStation(Station):
         grid.setColumnStretch(1, 37)
         grid.setRowStretch(0, 60)
         grid.setRowStretch(1, 40)
-        bench.runs_changed.connect(self.refresh)
+        bench.runs_changed.connect(self.later)
         self.refresh()
 
     def stake(self) -> StakeState:

@@ -136,9 +136,9 @@ class HandoverStation(Station):
             grid.setColumnStretch(column, stretch)
         grid.setRowStretch(0, 52)
         grid.setRowStretch(1, 48)
-        bench.problem_changed.connect(self.refresh)
-        bench.runs_changed.connect(self.refresh)
-        bench.results_changed.connect(self.refresh)
+        bench.problem_changed.connect(self.later)
+        bench.runs_changed.connect(self.later)
+        bench.results_changed.connect(self.later)
         self.refresh()
 
     def _pack(self) -> dict | None:

@@ -189,7 +189,7 @@ class MachineStation(Station):
         row.addWidget(label("L let go · H hold · Ctrl+Z undo", "soft"))
         right.addLayout(row)
         layout.addLayout(right, 40)
-        bench.problem_changed.connect(self.refresh)
+        bench.problem_changed.connect(self.later)
         bench.playback.loaded.connect(self._follow_playback)
         self.refresh()
 

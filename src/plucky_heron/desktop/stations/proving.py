@@ -169,8 +169,8 @@ class ProvingStation(Station):
         ledger.body.addWidget(Ledger(bench.playback))
         right.addWidget(ledger, 34)
         layout.addLayout(right, 42)
-        bench.runs_changed.connect(self.refresh)
-        bench.results_changed.connect(self.refresh)
+        bench.runs_changed.connect(self.later)
+        bench.results_changed.connect(self.later)
         self.refresh()
 
     def _summary(self) -> dict | None:

@@ -171,8 +171,8 @@ class ShakedownStation(Station):
         row.addWidget(self.hint)
         right.addLayout(row)
         layout.addLayout(right, 40)
-        bench.problem_changed.connect(self.refresh)
-        bench.results_changed.connect(self.refresh)
+        bench.problem_changed.connect(self.later)
+        bench.results_changed.connect(self.later)
         bench.playback.loaded.connect(self._name_ledger)
         self.refresh()
 

@@ -136,8 +136,8 @@ class TaskStation(Station):
         grid.setRowStretch(0, 52)
         grid.setRowStretch(1, 48)
         self.gauges: list[Gauge] = []
-        bench.problem_changed.connect(self.refresh)
-        bench.results_changed.connect(self.refresh)
+        bench.problem_changed.connect(self.later)
+        bench.results_changed.connect(self.later)
         bench.playback.moved.connect(self._hands)
         self.refresh()
 

@@ -197,9 +197,9 @@ class TrainingStation(Station):
             grid.setColumnStretch(column, stretch)
         grid.setRowStretch(0, 62)
         grid.setRowStretch(1, 38)
-        bench.runs_changed.connect(self.refresh)
-        bench.problem_changed.connect(self._show_recipe)
-        bench.results_changed.connect(self.refresh)
+        bench.runs_changed.connect(self.later)
+        bench.problem_changed.connect(self._recipe_changed)
+        bench.results_changed.connect(self.later)
         self._show_recipe()
         self.refresh()
 
@@ -222,6 +222,10 @@ class TrainingStation(Station):
             f"{len({r.batch for r in rows})} batch{'es' if len({r.batch for r in rows}) > 1 else ''}, {len(rows)} runs",
             older=row is not None and self.bench.older(row),
         )
+
+    def _recipe_changed(self) -> None:
+        self._show_recipe()
+        self.later()
 
     def _show_recipe(self) -> None:
         recipe = self.bench.recipe

@@ -1,0 +1,74 @@
+"""Learning: time of one PPO update step, and control steps a second end to end.
+
+Run: ./heron --help >/dev/null && OPENBLAS_NUM_THREADS=1 .venv/bin/python benchmarks/learning.py
+"""
+
+from __future__ import annotations
+
+import os
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from plucky_heron.learning.optimiser import Adam
+from plucky_heron.learning.ppo import Minibatch, ProximalLoss, ProximalSettings
+from plucky_heron.project import Project, demo_source
+from plucky_heron.training.loop import Run
+from plucky_heron.training.recipe import with_changes
+
+
+def update_time(minibatch: int) -> float:
+    """Seconds of one gradient step at 64x64 with 10 observations and 2 actions."""
+    loss = ProximalLoss(ProximalSettings(), 10, 2)
+    generator = np.random.default_rng(1)
+    parameters = loss.initial(generator)
+    adam = Adam(loss.count)
+
+    def normal(*shape: int) -> np.ndarray:
+        return generator.standard_normal(shape).astype(np.float32)
+
+    rows = Minibatch(normal(minibatch, 10), normal(minibatch, 2), normal(minibatch), normal(minibatch), normal(minibatch), normal(minibatch))
+    best = np.inf
+    for _ in range(5):
+        began = time.perf_counter()
+        for _ in range(200):
+            loss(parameters, rows)
+            adam.step(parameters, loss.gradient, 1e-4, 0.5)
+        best = min(best, (time.perf_counter() - began) / 200)
+    return best
+
+
+def end_to_end(copies: int, passes: int, minibatch: int, threads: int) -> float:
+    """Control steps a second of collecting and improving, evaluations left out."""
+    project = Project(demo_source())
+    recipe = with_changes(project.recipe("ppo"), {"copies": str(copies), "passes": str(passes), "minibatch": str(minibatch)})
+    with tempfile.TemporaryDirectory() as place:
+        run = Run(project.problem("lift"), recipe, 1, Path(place), threads)
+        run._update()
+        began, before = time.perf_counter(), run.steps
+        for _ in range(8):
+            run._update()
+        return (run.steps - before) / (time.perf_counter() - began)
+
+
+def main() -> None:
+    """Best of three, in turns."""
+    for minibatch in (64, 256):
+        print(f"PPO gradient step, 64x64, minibatch {minibatch:3d}   {1e6 * update_time(minibatch):6.0f} us")
+    cases = [(64, 5, 256), (128, 5, 256), (64, 8, 256), (64, 10, 64)]
+    best = dict.fromkeys(cases, 0.0)
+    for _ in range(3):
+        for case in cases:
+            best[case] = max(best[case], end_to_end(*case, threads=2))
+    for (copies, passes, minibatch), speed in best.items():
+        wanted = "   (wanted: at least 25 k)" if (passes, minibatch) == (5, 256) else ""
+        print(f"end to end, {copies:3d} copies, {passes:2d} passes, minibatch {minibatch:3d}   {speed / 1e3:5.1f} k steps/s{wanted}")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,109 @@
+"""Render every station at 1280x800 from demo data into docs/screenshots.
+
+Trains a batch of the demo first (some minutes), then a second one with another setting, proves, hands over and rolls
+out. ``--keep FOLDER`` keeps the project, and takes up what is there already.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+
+from plucky_heron.desktop.application import make_application
+from plucky_heron.desktop.causeway import NAMES
+from plucky_heron.desktop.window import Window
+from plucky_heron.project import Project, demo_copy
+from plucky_heron.training import launch
+from plucky_heron.training.recipe import with_changes
+
+
+def prepare(folder: Path) -> Path:
+    """A project with two trained batches."""
+    os.environ["XDG_DATA_HOME"] = str(folder)
+    project = Project(demo_copy())
+    if not project.runs():
+        recipe = project.recipe("ppo")
+        launch.wait(project.folder, launch.train(project.folder, "lift", recipe, [1, 2, 3, 4, 5]))
+        other = with_changes(recipe, {"exploration_memory": "0.0", "log_spread_start": "-0.7"})
+        other = other.model_copy(update={"name": "ppo, fresh noise"})
+        launch.wait(project.folder, launch.train(project.folder, "lift", other, [1, 2, 3]))
+    return project.folder
+
+
+def main() -> None:
+    """Drive the window through its stations and take their pictures."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--keep", type=Path)
+    parser.add_argument("--out", type=Path, default=ROOT / "docs" / "screenshots")
+    parser.add_argument("--dark", action="store_true")
+    given = parser.parse_args()
+    with tempfile.TemporaryDirectory() as place:
+        folder = prepare(given.keep or Path(place))
+        app = make_application(given.dark)
+        window = Window(folder)
+        window.resize(1280, 800)
+        window.show()
+
+        def wait(condition: Callable[[], bool], limit: float = 180.0) -> None:
+            end = time.monotonic() + limit
+            while not condition() and time.monotonic() < end:
+                app.processEvents()
+                time.sleep(0.005)
+
+        def idle() -> None:
+            pause(0.3)
+            wait(lambda: window.bench.job is None)
+            pause(0.4)
+
+        def pause(seconds: float) -> None:
+            end = time.monotonic() + seconds
+            wait(lambda: time.monotonic() >= end)
+
+        def take(number: int) -> None:
+            window.enter(number)
+            pause(0.5)
+            given.out.mkdir(parents=True, exist_ok=True)
+            window.grab().save(str(given.out / f"{number + 1}-{NAMES[number].lower()}.png"))
+
+        stations, playback = window.stations, window.bench.playback
+        window.bench.choose_batch(1)
+        stations[2].rehearse()
+        idle()
+        playback.seek(110)
+        for number in (1, 2, 3, 4):
+            take(number)
+        window.enter(0)
+        stations[0].let_go()
+        idle()
+        playback.pause()
+        playback.seek(150)
+        take(0)
+        stations[5].prove()
+        idle()
+        idle()
+        playback.pause()
+        playback.seek(100)
+        take(5)
+        stations[6].write_the_pack()
+        idle()
+        stations[6].mode.setCurrentIndex(0)
+        stations[6].roll_out()
+        idle()
+        playback.seek(130)
+        take(6)
+        window.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -32,7 +32,14 @@ def update_time(minibatch: int) -> float:
     def normal(*shape: int) -> np.ndarray:
         return generator.standard_normal(shape).astype(np.float32)
 
-    rows = Minibatch(normal(minibatch, 10), normal(minibatch, 2), normal(minibatch), normal(minibatch), normal(minibatch), normal(minibatch))
+    rows = Minibatch(
+        normal(minibatch, 10),
+        normal(minibatch, 2),
+        normal(minibatch),
+        normal(minibatch),
+        normal(minibatch),
+        normal(minibatch),
+    )
     best = np.inf
     for _ in range(5):
         began = time.perf_counter()
@@ -46,7 +53,9 @@ def update_time(minibatch: int) -> float:
 def end_to_end(copies: int, passes: int, minibatch: int, threads: int) -> float:
     """Control steps a second of collecting and improving, evaluations left out."""
     project = Project(demo_source())
-    recipe = with_changes(project.recipe("ppo"), {"copies": str(copies), "passes": str(passes), "minibatch": str(minibatch)})
+    recipe = with_changes(
+        project.recipe("ppo"), {"copies": str(copies), "passes": str(passes), "minibatch": str(minibatch)}
+    )
     with tempfile.TemporaryDirectory() as place:
         run = Run(project.problem("lift"), recipe, 1, Path(place), threads)
         run._update()
@@ -67,7 +76,9 @@ def main() -> None:
             best[case] = max(best[case], end_to_end(*case, threads=2))
     for (copies, passes, minibatch), speed in best.items():
         wanted = "   (wanted: at least 25 k)" if (passes, minibatch) == (5, 256) else ""
-        print(f"end to end, {copies:3d} copies, {passes:2d} passes, minibatch {minibatch:3d}   {speed / 1e3:5.1f} k steps/s{wanted}")
+        print(
+            f"end to end, {copies:3d} copies, {passes:2d} passes, minibatch {minibatch:3d}   {speed / 1e3:5.1f} k steps/s{wanted}"
+        )
 
 
 if __name__ == "__main__":

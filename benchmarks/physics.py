@@ -51,7 +51,9 @@ def main() -> None:
     c = min(r[2] for r in rounds)
     print(f"hoist, 3 joints, one core      {one / 1e6:6.2f} M substeps/s   (wanted: at least 1)")
     print(f"two cores, {COPIES} copies         {two / 1e6:6.2f} M substeps/s   {two / one:.2f} times one core")
-    print(f"closed form in C, gcc -O2      {c:6.1f} ns a substep   ours is {1e9 / one / c:.1f} times slower (wanted: at most 25)")
+    print(
+        f"closed form in C, gcc -O2      {c:6.1f} ns a substep   ours is {1e9 / one / c:.1f} times slower (wanted: at most 25)"
+    )
 
 
 if __name__ == "__main__":

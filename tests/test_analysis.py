@@ -81,9 +81,7 @@ def test_regulator_gain_stabilises_and_is_the_riccati_solution(problem: Problem)
     cost = np.zeros((9, 9))
     for _ in range(20_000):
         cost = q + a.T @ cost @ a - a.T @ cost @ b @ np.linalg.solve(r + b.T @ cost @ b, b.T @ cost @ a)
-    np.testing.assert_allclose(
-        np.linalg.solve(r + b.T @ cost @ b, b.T @ cost @ a), found, rtol=1e-5, atol=1e-4
-    )
+    np.testing.assert_allclose(np.linalg.solve(r + b.T @ cost @ b, b.T @ cost @ a), found, rtol=1e-5, atol=1e-4)
 
 
 def test_regulator_is_tuned_once_and_kept(folder, problem: Problem) -> None:  # type: ignore[no-untyped-def]
@@ -132,9 +130,7 @@ def test_proof_replays_its_trials_bit_for_bit(trained: tuple[Project, RunRow]) -
     project, row = trained
     proof = prove(project.frozen(row.id), project.policy(row.id), trials=12, project=project.folder)
     summary = proof.summary()
-    assert next(iter(summary)) == "policy" and {"nobody", "random", "rule steady", "regulator"} <= set(
-        summary
-    )
+    assert next(iter(summary)) == "policy" and {"nobody", "random", "rule steady", "regulator"} <= set(summary)
     for name in ("policy", "regulator"):
         number = summary[name]["worst"][0]
         recording = proof.replay(name, number)
@@ -146,11 +142,7 @@ def test_proof_replays_its_trials_bit_for_bit(trained: tuple[Project, RunRow]) -
         proof.replay("policy", 12)
     with pytest.raises(StateError, match="stopped"):
         prove(
-            project.frozen(row.id),
-            project.policy(row.id),
-            trials=4,
-            project=project.folder,
-            progress=lambda *_: False,
+            project.frozen(row.id), project.policy(row.id), trials=4, project=project.folder, progress=lambda *_: False
         )
 
 
@@ -158,12 +150,7 @@ def test_variation_can_be_replaced(problem: Problem) -> None:
     heavier = varied(problem, {"basket.mass": "100kg:120kg", "wind.mean": "0"})
     drawn = {d.target: d.distribution.numbers(d.unit) for d in heavier.draws}
     assert drawn["basket.mass"] == ("uniform", (100.0, 120.0)) and drawn["wind.mean"] == ("fixed", (0.0,))
-    for wrong in (
-        {"basket.mass": "1:"},
-        {"basket.weight": "1:2"},
-        {"basket.mass": "1s:2s"},
-        {"basket.mass": "9:2"},
-    ):
+    for wrong in ({"basket.mass": "1:"}, {"basket.weight": "1:2"}, {"basket.mass": "1s:2s"}, {"basket.mass": "9:2"}):
         with pytest.raises(HeronError, match=r"basket|--vary"):
             varied(problem, wrong)
 

@@ -39,9 +39,7 @@ def complaint(capsys: pytest.CaptureFixture[str], *arguments: str) -> str:
     return lines[0]
 
 
-def test_simulate_writes_its_columns(
-    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path
-) -> None:
+def test_simulate_writes_its_columns(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:
     out = tmp_path / "x.csv"
     machine = str(folder / "machines" / "hoist.toml")
     given = answer(
@@ -55,9 +53,7 @@ def test_simulate_writes_its_columns(
         "energy.kinetic", "energy.potential",
     ]  # fmt: skip
     assert given["rows"] == len(rows) == 6
-    assert float(rows[1]["time"]) == 0.1 and float(rows[0]["cable.position"]) == pytest.approx(
-        0.174533, abs=1e-6
-    )
+    assert float(rows[1]["time"]) == 0.1 and float(rows[0]["cable.position"]) == pytest.approx(0.174533, abs=1e-6)
 
 
 @pytest.mark.parametrize(
@@ -82,9 +78,7 @@ def test_simulate_explains_wrong_use(
     assert words in complaint(capsys, *command)
 
 
-def test_wrong_names_are_explained_with_what_there_is(
-    capsys: pytest.CaptureFixture[str], folder: Path
-) -> None:
+def test_wrong_names_are_explained_with_what_there_is(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
     project = ["--project", str(folder)]
     assert "lift" in complaint(capsys, "shakedown", "lft", *project)
     assert "ppo" in complaint(capsys, "train", "lift", "--recipe", "pp", *project)
@@ -97,41 +91,24 @@ def test_wrong_names_are_explained_with_what_there_is(
     assert main(["train", "lift", "--seeds", "many"]) == 2
 
 
-def test_shakedown_answers_no_when_something_is_wrong(
-    capsys: pytest.CaptureFixture[str], folder: Path
-) -> None:
+def test_shakedown_answers_no_when_something_is_wrong(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
     good = answer(capsys, "shakedown", str(folder / "tasks" / "lift.toml"))
     assert {"name", "severity", "passed", "evidence"} <= set(good["checks"][0])
     assert set(good["rehearsals"]) == {"nobody", "random", "rule steady", "regulator"}
     path = folder / "tasks" / "lift.toml"
     path.write_text(path.read_text().replace('"abs(cable.angle) > 0.5236"', '"abs(cable.angle) >= 0"'))
     bad = answer(capsys, "shakedown", "lift", "--project", str(folder), status=1)
-    assert [c["name"] for c in bad["checks"] if not c["passed"] and c["severity"] == "wrong"] == [
-        "starts last"
-    ]
+    assert [c["name"] for c in bad["checks"] if not c["passed"] and c["severity"] == "wrong"] == ["starts last"]
 
 
-def test_train_prove_hand_over_and_roll_out(
-    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path
-) -> None:
+def test_train_prove_hand_over_and_roll_out(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:
     project = ["--project", str(folder)]
-    quick = [
-        "--steps",
-        "3000",
-        "--set",
-        "copies=16",
-        "--set",
-        "steps_per_update=512",
-        "--set",
-        "evaluation.every=1500",
-    ]
+    quick = ["--steps", "3000", "--set", "copies=16", "--set", "steps_per_update=512", "--set", "evaluation.every=1500"]
     trained = answer(capsys, "train", "lift", "--seed", "5", *quick, *project)
     assert trained["seed"] == 5 and trained["stopped_by"]["rule"] == "budget" and trained["steps"] == 3072
     assert set(trained["best"]) == {"step", "score", "success"}
     batch = answer(capsys, "train", "lift", "--seeds", "2", *quick, *project)
-    assert [r["seed"] for r in batch["runs"]] == [1, 2] and batch["success"]["worst"] <= batch["success"][
-        "median"
-    ]
+    assert [r["seed"] for r in batch["runs"]] == [1, 2] and batch["success"]["worst"] <= batch["success"]["median"]
     listed = answer(capsys, "runs", str(folder))
     assert [r["run"] for r in listed["runs"]] == [1, 2, 3]
     proved = answer(capsys, "prove", "1", "--trials", "16", "--vary", "basket.mass=30kg:40kg", *project)
@@ -144,9 +121,9 @@ def test_train_prove_hand_over_and_roll_out(
     assert answer(capsys, "prove", "1", "--trials", "4", "--require", "1.0", *project, status=1)["run"] == 1
     pack = tmp_path / "pack"
     handed = answer(capsys, "handover", "1", "--out", str(pack), *project)
-    assert {"policy.onnx", "policy.c", "policy.h", "pack.json", "vectors.csv"} <= set(
-        handed["files"]
-    ) and set(handed["equality"]) == {"onnx", "c"}
+    assert {"policy.onnx", "policy.c", "policy.h", "pack.json", "vectors.csv"} <= set(handed["files"]) and set(
+        handed["equality"]
+    ) == {"onnx", "c"}
     rolled = answer(capsys, "rollout", str(pack), "--on", "host", "--fast", "--episodes", "2")
     assert rolled["missed"] == 0 and set(rolled["round_trip_ms"]) == {"median", "p99", "max"}
     compared = answer(capsys, "compare", "1", "2", *project)

@@ -91,9 +91,7 @@ def oracle():
 
 @pytest.mark.parametrize("start", [(0.4, -0.2), (1.2, 0.5), (-1.2, 1.2)])
 def test_double_pendulum_follows_its_lagrangian(oracle, start: tuple[float, float]) -> None:
-    track = simulate(
-        double_pendulum(), 5.0, start={"first": start[0], "second": start[1]}, integrator="rk4", every=50
-    )
+    track = simulate(double_pendulum(), 5.0, start={"first": start[0], "second": start[1]}, integrator="rk4", every=50)
     wanted = oracle(start, track.column("time"))
     assert np.abs(track.column("first.position") - wanted[:, 0]).max() < 1e-7
     assert np.abs(track.column("second.position") - wanted[:, 1]).max() < 1e-7
@@ -118,9 +116,7 @@ def test_convergence_order(oracle, integrator: str, order: int) -> None:
 
 
 def test_energy_is_kept_by_runge_kutta_for_a_minute() -> None:
-    track = simulate(
-        double_pendulum(), 60.0, start={"first": 1.0, "second": 0.5}, integrator="rk4", every=200
-    )
+    track = simulate(double_pendulum(), 60.0, start={"first": 1.0, "second": 0.5}, integrator="rk4", every=200)
     total = track.column("energy.kinetic") + track.column("energy.potential")
     assert np.abs(total - total[0]).max() < 1e-6 * abs(total[0])
 
@@ -203,8 +199,7 @@ def test_random_trees_keep_energy_and_agree_with_their_kinetic_energy(machine: M
     plant.step(np.zeros((1, 0)), 500)
     after = sum(
         energies(
-            machine,
-            *(dict(zip(model.joints, x[0].tolist(), strict=True)) for x in (plant.position, plant.velocity)),
+            machine, *(dict(zip(model.joints, x[0].tolist(), strict=True)) for x in (plant.position, plant.velocity))
         )
     )
     scale = max(1.0, abs(before), abs(kinetic))
@@ -241,9 +236,7 @@ def test_speed_drive_reaches_its_speed_against_a_load() -> None:
     plant.settle_drives(np.arange(1))
     at = plant.model.joints.index("reel")
     plant.step(np.zeros((1, 2)), 250)
-    assert plant.position[0, at] == pytest.approx(
-        4.0, abs=1e-3
-    )  # the winch holds the load from the first moment
+    assert plant.position[0, at] == pytest.approx(4.0, abs=1e-3)  # the winch holds the load from the first moment
     plant.step(np.array([[0.0, -0.4]]), 500)
     assert plant.velocity[0, at] == pytest.approx(-0.4, abs=0.01)
 
@@ -280,3 +273,66 @@ def test_copies_do_not_depend_on_threads_or_neighbours() -> None:
         results.append(plant.position[:7].copy())
     assert np.array_equal(results[0], results[1])
     assert np.array_equal(results[0], results[2])
+
+
+def free_hoist() -> Machine:
+    """The hoist without damping, stops and drives."""
+    source = read_machine(demo_source() / "machines" / "hoist.toml").model_dump()
+    for joint in source["joints"].values():
+        joint |= {"damping": 0.0, "limits": None}
+    for body in source["bodies"].values():
+        body["drag_area"] = 0.0
+    return Machine.model_validate(source | {"drives": {}})
+
+
+def test_sideways_momentum_is_conserved_without_sideways_forces() -> None:
+    """Nothing pushes the undamped hoist along the rail, so the momentum along it stays zero while the basket swings."""
+    machine = free_hoist()
+    track = simulate(machine, 3.0, start={"cable": 0.5}, integrator="rk4", every=100)
+    masses = {n: b.mass for n, b in machine.bodies.items()}
+    from plucky_heron.dynamics.energy import poses
+
+    joints = ("trolley", "cable", "reel")
+    places = []
+    for row in range(len(track.rows)):
+        frames = poses(machine, {j: track.column(f"{j}.position")[row] for j in joints})
+        centre = [masses[n] * (frames[n] @ [*b.centre, 1.0])[0] for n, b in machine.bodies.items()]
+        places.append(sum(centre) / sum(masses.values()))
+    assert np.abs(np.array(places) - places[0]).max() < 1e-9
+
+
+def test_a_falling_load_falls_freely() -> None:
+    track = simulate(free_hoist(), 0.5, integrator="rk4", every=100)
+    wanted = 4.0 + 0.5 * 9.81 * track.column("time") ** 2
+    np.testing.assert_allclose(track.column("reel.position"), wanted, rtol=1e-9)
+    np.testing.assert_allclose(track.column("cable.position"), 0.0, atol=1e-12)
+
+
+@pytest.mark.parametrize("stiffness", [50.0, 800.0])
+def test_spring_and_damper_follow_the_closed_form(stiffness: float) -> None:
+    damping, mass = 6.0, 2.0
+    machine = one_slider(stiffness=stiffness, damping=damping, rest=0.2)
+    track = simulate(machine, 2.0, integrator="rk4", every=20)
+    rate, decay = math.sqrt(stiffness / mass - (damping / 2 / mass) ** 2), damping / 2 / mass
+    t = track.column("time")
+    wanted = 0.2 - 0.2 * np.exp(-decay * t) * (np.cos(rate * t) + decay / rate * np.sin(rate * t))
+    np.testing.assert_allclose(track.column("slide.position"), wanted, atol=1e-8)
+
+
+def test_a_varied_mass_is_the_same_as_another_file() -> None:
+    """Setting a parameter of a copy gives what the file with that number gives."""
+    source = read_machine(demo_source() / "machines" / "hoist.toml").model_dump()
+    model = build_model(Machine.model_validate(source))
+    rows = np.tile(model.row, (2, 1))
+    model.vary(rows, np.array([1]), "basket.mass", np.array([80.0]))
+    scale = 80.0 / source["bodies"]["basket"]["mass"]
+    source["bodies"]["basket"]["mass"] = 80.0
+    source["bodies"]["basket"]["inertia"] = tuple(scale * x for x in source["bodies"]["basket"]["inertia"])
+    other = build_model(Machine.model_validate(source))
+    nodes = slice(0, 3 * 22)
+    changed = np.isclose(rows[1, nodes], other.row[nodes], rtol=1e-12)
+    # stops that the file leaves open follow the nominal mass, everything else the copy's
+    assert set(np.flatnonzero(~changed) % 22) <= {15, 16}
+    np.testing.assert_array_equal(rows[0], model.row)
+    q = np.array([0.2, 0.3, 3.0])
+    np.testing.assert_allclose(mass_matrix(model, q, rows[1]), mass_matrix(other, q), rtol=1e-12)

@@ -19,15 +19,7 @@ from plucky_heron.handover.pack import TOLERANCE, check_forms, compile_c, read_p
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
-from plucky_heron.rigs.datagrams import (
-    HOLDING,
-    LOCK_STEP,
-    RESTART,
-    SAFE,
-    Command,
-    pack_sensors,
-    unpack_command,
-)
+from plucky_heron.rigs.datagrams import HOLDING, LOCK_STEP, RESTART, SAFE, Command, pack_sensors, unpack_command
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.rollout import roll_out
 from plucky_heron.training.store import RunRow
@@ -62,10 +54,7 @@ def test_every_form_equals_the_policy(sizes: tuple[int, ...], activation: str) -
     policy = random_policy(sizes, activation, 5)
     inputs = [Line(f"in {k} */ \\", "m", -1, 1, "/* up") for k in range(sizes[0])]
     outputs = [Line(f"out {k}", "N", float(policy.low[k]), float(policy.high[k])) for k in range(sizes[-1])]
-    files: dict[str, bytes | str] = {
-        "policy.onnx": to_onnx(policy),
-        **to_c(policy, "test */ x", inputs, outputs, 0.02),
-    }
+    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "test */ x", inputs, outputs, 0.02)}
     vectors = np.random.default_rng(1).uniform(-4, 4, (300, sizes[0])).astype(np.float32).astype(np.float64)
     found = check_forms(files, vectors, policy.commands(vectors), (policy.high - policy.low).astype(float))
     assert set(found) == {"onnx", "c"} and max(found.values()) <= TOLERANCE
@@ -89,9 +78,7 @@ def test_pack_says_all_that_a_controller_needs(packed: Path) -> None:
     for word in ("offset", "cable rate", "Missing input", "past the mark"):
         assert word in sheet
     row = np.array([float(x) for x in lines[17].split(",")])
-    policy_commands = run_c(
-        {n: (packed / n).read_text() for n in ("policy.h", "policy.c", "check.c")}, row[None, :10]
-    )
+    policy_commands = run_c({n: (packed / n).read_text() for n in ("policy.h", "policy.c", "check.c")}, row[None, :10])
     np.testing.assert_allclose(policy_commands[0], row[10:], rtol=1e-5, atol=1e-4)
 
 
@@ -140,9 +127,7 @@ def test_lock_step_gives_the_score_of_inside_and_misses_nothing(packed: Path) ->
 
 def test_a_rollout_can_be_stopped(packed: Path) -> None:
     seen = []
-    result = roll_out(
-        packed, episodes=3, lock_step=True, watch=lambda s: len(seen) < 20 and not seen.append(s)
-    )
+    result = roll_out(packed, episodes=3, lock_step=True, watch=lambda s: len(seen) < 20 and not seen.append(s))
     assert result.stopped and result.scores == [] and len(seen) == 20
 
 
@@ -239,9 +224,7 @@ def test_datagrams_are_checked_on_this_side_too() -> None:
 def test_the_runtime_compiles_as_strict_c99(packed: Path, tmp_path: Path) -> None:
     for name in ("policy.h", "policy.c"):
         shutil.copy2(packed / name, tmp_path)
-    (tmp_path / "main.c").write_text(
-        '#include "policy.h"\nint main(void) { return HERON_POLICY_INPUTS - 10; }\n'
-    )
+    (tmp_path / "main.c").write_text('#include "policy.h"\nint main(void) { return HERON_POLICY_INPUTS - 10; }\n')
     assert compile_c(tmp_path, ["main.c", "policy.c"], "try").exists()
     (tmp_path / "bad.c").write_text("int main(void) { int unused; return 0; }\n")
     with pytest.raises(StateError, match="does not compile"):

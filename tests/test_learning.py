@@ -14,18 +14,10 @@ from plucky_heron.learning.method import Experience, Space, make_method
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
-from plucky_heron.learning.ppo import (
-    Minibatch,
-    ProximalLoss,
-    ProximalPolicy,
-    ProximalSettings,
-    gaussian_log_density,
-)
+from plucky_heron.learning.ppo import Minibatch, ProximalLoss, ProximalPolicy, ProximalSettings, gaussian_log_density
 from plucky_heron.learning.running import RunningSpread
 
-SPACE = Space(
-    np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0])
-)
+SPACE = Space(np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0]))
 
 
 def rows(count: int, observations: int, actions: int, generator: np.random.Generator) -> Minibatch:
@@ -75,9 +67,7 @@ def test_log_density_is_that_of_independent_normals() -> None:
         generator.standard_normal((6, 3)),
     )
     found = gaussian_log_density((drawn - mean) / np.exp(log_spread), log_spread)
-    np.testing.assert_allclose(
-        found, stats.norm.logpdf(drawn, mean, np.exp(log_spread)).sum(axis=1), rtol=1e-12
-    )
+    np.testing.assert_allclose(found, stats.norm.logpdf(drawn, mean, np.exp(log_spread)).sum(axis=1), rtol=1e-12)
 
 
 def test_advantages_equal_the_textbook_double_loop() -> None:
@@ -174,14 +164,7 @@ SWITCHES = [
 def test_every_part_can_be_switched_off_alone_and_it_still_improves(switches: dict) -> None:
     """One-step problem with a known best command: pays most at 0.6 of the range of the first command."""
     settings = ProximalSettings.model_validate(
-        {
-            "steps_per_update": 512,
-            "minibatch": 128,
-            "discount": 0.5,
-            "hidden": (16,),
-            "learning_rate": 5e-3,
-            **switches,
-        }
+        {"steps_per_update": 512, "minibatch": 128, "discount": 0.5, "hidden": (16,), "learning_rate": 5e-3, **switches}
     )
     method = make_method("ppo", settings, SPACE, 64, 3)
     generator = np.random.default_rng(0)
@@ -189,9 +172,7 @@ def test_every_part_can_be_switched_off_alone_and_it_still_improves(switches: di
         while not method.ready():
             commands = method.choose(generator.uniform(-1, 1, (64, 3)))
             reward = -((np.clip(commands[:, 0] / 5.0, -1, 1) - 0.6) ** 2)
-            method.take(
-                Experience(reward, generator.uniform(-1, 1, (64, 3)), np.ones(64, bool), np.zeros(64, bool))
-            )
+            method.take(Experience(reward, generator.uniform(-1, 1, (64, 3)), np.ones(64, bool), np.zeros(64, bool)))
         health = method.improve(0.5)
     assert all(np.isfinite(v) for v in health.values())
     command = method.policy().commands(generator.uniform(-1, 1, (64, 3)))[:, 0]
@@ -210,3 +191,83 @@ def test_policy_is_kept_exactly_and_a_damaged_one_is_refused(tmp_path: Path) -> 
     (tmp_path / "q.npz").write_bytes((tmp_path / "p.npz").read_bytes()[:200])
     with pytest.raises(FileError, match="damaged"):
         Policy.load(tmp_path / "q.npz")
+
+
+def test_exploration_with_memory_is_an_autoregressive_process() -> None:
+    """Its correlation is the memory, its spread that of the stationary process, and the kept density stays Gaussian."""
+    settings = ProximalSettings(steps_per_update=256 * 64, exploration_memory=0.8, log_spread_start=-1.0)
+    method = ProximalPolicy(settings, SPACE, 64, 5)
+    still = np.zeros((64, 3))
+    drawn = []
+    for _ in range(200):
+        command = method.choose(still)
+        drawn.append(command[:, 0] / 5.0)
+        method.take(Experience(np.zeros(64), still, np.zeros(64, bool), np.zeros(64, bool)))
+    noise = np.array(drawn)[20:] - np.mean(drawn)
+    correlation = (noise[1:] * noise[:-1]).mean() / noise.var()
+    assert correlation == pytest.approx(0.8, abs=0.02)
+    assert noise.std() == pytest.approx(np.exp(-1.0) / np.sqrt(1 - 0.8**2), rel=0.05)
+    fresh = (
+        method.actions[:200] - method.loss.actor.forward(method.parameters[method.loss.actor_part], method.inputs[0])[0]
+    )
+    log_spread = np.full(2, -1.0)
+    wanted = stats.norm.logpdf(fresh, 0.0, np.exp(log_spread)).sum(axis=2)
+    np.testing.assert_allclose(method.log_density[:200], wanted, atol=2e-3)
+    method.take(Experience(np.zeros(64), still, np.ones(64, bool), np.zeros(64, bool)))
+    assert not method.carried.any()  # a new episode begins without a past
+
+
+def test_rewards_are_scaled_by_the_spread_of_the_discounted_return() -> None:
+    settings = ProximalSettings(steps_per_update=64 * 50, discount=0.9, reward_limit=None)
+    method = ProximalPolicy(settings, SPACE, 64, 1)
+    generator = np.random.default_rng(2)
+    totals, running = [], np.zeros(64)
+    for t in range(50):
+        method.choose(generator.uniform(-1, 1, (64, 3)))
+        reward = generator.normal(2.0, 3.0, 64)
+        running = 0.9 * running + reward
+        totals.append(running.copy())
+        ended = generator.random(64) < 0.1
+        method.take(Experience(reward, np.zeros((64, 3)), ended, np.zeros(64, bool)))
+        np.testing.assert_allclose(method.reward[t], reward / np.sqrt(np.var(totals) + 1e-8), rtol=1e-9)
+        running[ended] = 0.0
+
+
+def test_the_same_seed_gives_the_same_bits_and_another_does_not() -> None:
+    def learn(seed: int) -> np.ndarray:
+        method = make_method("ppo", ProximalSettings(steps_per_update=256, minibatch=64), SPACE, 16, seed)
+        generator = np.random.default_rng(9)
+        for _ in range(2):
+            while not method.ready():
+                method.choose(generator.uniform(-1, 1, (16, 3)))
+                method.take(
+                    Experience(generator.standard_normal(16), np.zeros((16, 3)), np.zeros(16, bool), np.zeros(16, bool))
+                )
+            method.improve(0.1)
+        return method.keep()["parameters"]
+
+    np.testing.assert_array_equal(learn(4), learn(4))
+    assert not np.array_equal(learn(4), learn(5))
+
+
+def test_passes_end_early_when_the_policy_moves_too_far() -> None:
+    for limit, passes in ((1e-9, 1), (None, 6)):
+        settings = ProximalSettings(steps_per_update=256, minibatch=64, passes=6, kl_limit=limit, learning_rate=0.01)
+        method = ProximalPolicy(settings, SPACE, 16, 2)
+        generator = np.random.default_rng(3)
+        while not method.ready():
+            method.choose(generator.uniform(-1, 1, (16, 3)))
+            method.take(
+                Experience(generator.standard_normal(16), np.zeros((16, 3)), np.ones(16, bool), np.zeros(16, bool))
+            )
+        assert method.improve(0.0)["passes"] == passes
+
+
+@pytest.mark.parametrize(("schedule", "rate"), [("linear", 0.55e-3), ("constant", 1e-3)])
+def test_step_size_follows_its_schedule(schedule: str, rate: float) -> None:
+    settings = ProximalSettings.model_validate({"steps_per_update": 32, "minibatch": 16, "schedule": schedule})
+    method = ProximalPolicy(settings, SPACE, 16, 2)
+    for _ in range(2):
+        method.choose(np.zeros((16, 3)))
+        method.take(Experience(np.zeros(16), np.zeros((16, 3)), np.zeros(16, bool), np.zeros(16, bool)))
+    assert method.improve(0.5)["learning_rate"] == pytest.approx(rate)

@@ -101,9 +101,7 @@ def test_fixed_joints_weld_exactly(folder: Path) -> None:
     v = np.array([0.5, -0.7, 0.2])
     from plucky_heron.dynamics.model import mass_matrix
 
-    kinetic, _ = energies(
-        machine, dict(zip(model.joints, q, strict=True)), dict(zip(model.joints, v, strict=True))
-    )
+    kinetic, _ = energies(machine, dict(zip(model.joints, q, strict=True)), dict(zip(model.joints, v, strict=True)))
     assert 0.5 * v @ mass_matrix(model, q) @ v == pytest.approx(kinetic, rel=1e-12)
 
 
@@ -140,11 +138,7 @@ def test_urdf_is_read_with_its_conventions(tmp_path: Path) -> None:
     track = simulate(machine, 3.0, start={"swing": 0.5}, integrator="rk4", every=50)
     assert track.columns[1:5] == ("swing.position", "swing.velocity", "slide.position", "slide.velocity")
     free = machine.model_copy(
-        update={
-            "joints": {
-                n: j.model_copy(update={"damping": 0.0, "limits": None}) for n, j in machine.joints.items()
-            }
-        }
+        update={"joints": {n: j.model_copy(update={"damping": 0.0, "limits": None}) for n, j in machine.joints.items()}}
     )
     track = simulate(free, 3.0, start={"swing": 0.5}, integrator="rk4", every=50)
     total = track.column("energy.kinetic") + track.column("energy.potential")

@@ -25,8 +25,6 @@ def test_qt_binding_does_not_leak_references_to_none(qapp: object) -> None:
 @pytest.mark.parametrize("path", sorted(SOURCE.rglob("*.py")), ids=lambda p: str(p.relative_to(SOURCE)))
 def test_nothing_unsafe_in_the_product(path: Path) -> None:
     text = path.read_text()
-    assert not re.search(
-        r"(^|[^\w.])(eval|exec)\(|import pickle|allow_pickle=True|shell=True|yaml\.load\(", text
-    )
+    assert not re.search(r"(^|[^\w.])(eval|exec)\(|import pickle|allow_pickle=True|shell=True|yaml\.load\(", text)
     if "desktop" not in path.parts:
         assert not re.search(r"^\s*(from|import)\s+(PySide6|pyqtgraph|qtawesome)", text, re.MULTILINE)

@@ -86,12 +86,8 @@ def test_wrong_settings_are_named(folder: Path, key: str, value: str, words: str
 
 
 def test_settings_can_be_switched_off_by_text(folder: Path) -> None:
-    changed = with_changes(
-        read_recipe(folder, "ppo"), {"ratio_limit": "none", "hidden": "[32]", "copies": "8"}
-    )
-    assert (
-        changed.settings["ratio_limit"] is None and changed.settings["hidden"] == [32] and changed.copies == 8
-    )
+    changed = with_changes(read_recipe(folder, "ppo"), {"ratio_limit": "none", "hidden": "[32]", "copies": "8"})
+    assert changed.settings["ratio_limit"] is None and changed.settings["hidden"] == [32] and changed.copies == 8
     assert changed.method_settings().ratio_limit is None
 
 

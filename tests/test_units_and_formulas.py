@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import math
 
 import numpy as np
@@ -13,14 +14,7 @@ from plucky_heron.errors import FormulaError, HeronError, UnitError
 from plucky_heron.formula import FUNCTIONS, Program, evaluate_once, parse_formula
 from plucky_heron.units import parse, show, si_unit, unit_dimension
 
-SIGNALS = {
-    "offset": "m",
-    "cable.angle": "rad",
-    "drift": "m/s",
-    "beam[3]": "m",
-    "action.push": "N",
-    "time": "s",
-}
+SIGNALS = {"offset": "m", "cable.angle": "rad", "drift": "m/s", "beam[3]": "m", "action.push": "N", "time": "s"}
 
 
 @pytest.mark.parametrize(
@@ -34,9 +28,7 @@ def test_quantities_are_read_in_si(text: str, unit: str, value: float) -> None:
     assert parse(text, unit) == pytest.approx(value)
 
 
-@pytest.mark.parametrize(
-    "text", ["1 m", "nan", "__import__('os')", "9**9**9", "", "1 furlongish", "inf kg", "5 kg m"]
-)
+@pytest.mark.parametrize("text", ["1 m", "nan", "__import__('os')", "9**9**9", "", "1 furlongish", "inf kg", "5 kg m"])
 def test_wrong_quantities_name_what_would_be_right(text: str) -> None:
     with pytest.raises(UnitError, match="kg"):
         parse(text, "kg")
@@ -89,8 +81,7 @@ def test_result_unit_is_checked() -> None:
 def test_common_parts_are_computed_once() -> None:
     offset = np.linspace(-1, 1, 5)
     formulas = [
-        parse_formula(t, SIGNALS)
-        for t in ("near(offset, 0.3)", "2 * near(offset, 0.3)", "near(offset, 0.3) + 1")
+        parse_formula(t, SIGNALS) for t in ("near(offset, 0.3)", "2 * near(offset, 0.3)", "near(offset, 0.3) + 1")
     ]
     program = Program(formulas, {"offset": offset}, 5)
     alone = Program(formulas[:1], {"offset": offset}, 5)
@@ -133,3 +124,52 @@ def test_deep_and_long_formulas_are_refused() -> None:
         parse_formula("-" * 100 + "1", SIGNALS)
     with pytest.raises(FormulaError, match="longer"):
         parse_formula("1 + " * 200 + "1", SIGNALS)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.floats(-1e6, 1e6, allow_nan=False), st.sampled_from(["m", "N", "rad", "kg", "m/s", "N*s/m"]))
+def test_what_is_written_with_its_unit_is_read_back(value: float, unit: str) -> None:
+    assert parse(f"{value!r} {unit}", unit) == pytest.approx(value, rel=1e-12)
+
+
+_SIMPLE = st.recursive(
+    st.one_of(st.sampled_from(["offset", "drift", "time"]), st.floats(0.1, 9.0).map(lambda x: f"{x:.3f}")),
+    lambda inner: st.one_of(
+        st.tuples(inner, st.sampled_from(["+", "-", "*"]), inner).map(lambda p: f"({p[0]} {p[1]} {p[2]})"),
+        inner.map(lambda x: f"-{x}"),
+        st.tuples(inner, inner).map(lambda p: f"max({p[0]}, {p[1]})"),
+        st.tuples(inner, inner).map(lambda p: f"({p[0]} if {p[1]} > 1 else 2)"),
+    ),
+    max_leaves=12,
+)
+
+
+@settings(max_examples=150, deadline=None)
+@given(_SIMPLE, st.tuples(*[st.floats(-3, 3)] * 3))
+def test_formulas_mean_what_python_means(text: str, values: tuple[float, float, float]) -> None:
+    """Random expressions without units against Python's own arithmetic."""
+    names = dict(zip(("offset", "drift", "time"), values, strict=True))
+    found = evaluate_once(parse_formula(text, dict.fromkeys(names, "")), names)
+    wanted = _python(compile(text, "test", "eval", flags=0x400), names)
+    assert found == pytest.approx(wanted, rel=1e-9, abs=1e-9)
+
+
+def _python(tree: ast.AST, names: dict[str, float]) -> float:
+    """A second, independent interpreter of the same grammar."""
+    match tree:
+        case ast.Expression(body=body):
+            return _python(body, names)
+        case ast.Constant(value=value):
+            return float(value)
+        case ast.Name(id=name):
+            return names[name]
+        case ast.UnaryOp(operand=inner):
+            return -_python(inner, names)
+        case ast.BinOp(left=left, op=op, right=right):
+            a, b = _python(left, names), _python(right, names)
+            return a + b if isinstance(op, ast.Add) else a - b if isinstance(op, ast.Sub) else a * b
+        case ast.Call(args=args):
+            return max(_python(a, names) for a in args)
+        case ast.IfExp(test=ast.Compare(left=left), body=yes, orelse=no):
+            return _python(yes if _python(left, names) > 1 else no, names)
+    raise AssertionError(tree)

@@ -312,18 +312,14 @@ def test_proof_is_started_and_its_worst_trial_replayed(qtbot: QtBot, trained_win
     assert shown.ghost.driver == "regulator"
 
 
-def test_pack_is_written_and_rolled_out_with_the_recorder_running(
-    qtbot: QtBot, trained_window: Window
-) -> None:
+def test_pack_is_written_and_rolled_out_with_the_recorder_running(qtbot: QtBot, trained_window: Window) -> None:
     go(qtbot, trained_window, 6)
     station = trained_window.stations[6]
     qtbot.mouseClick(station.write, LEFT)
     settled(qtbot, trained_window)
     assert station.roll.isEnabled()
     lengths = []
-    trained_window.bench.playback.loaded.connect(
-        lambda: lengths.append(trained_window.bench.playback.recording.steps)
-    )
+    trained_window.bench.playback.loaded.connect(lambda: lengths.append(trained_window.bench.playback.recording.steps))
     station.mode.setCurrentIndex(1)
     qtbot.mouseClick(station.roll, LEFT)
     settled(qtbot, trained_window)

@@ -19,11 +19,7 @@ def main() -> int:
         alone = subprocess.run([sys.executable, "-m", "pytest", "-m", "alone"], check=False).returncode
         return int(shared) or alone
     return int(
-        pytest.main(
-            ["-n", "2", "--dist", "worksteal", *given]
-            if not any(a.startswith("-n") for a in given)
-            else given
-        )
+        pytest.main(["-n", "2", "--dist", "worksteal", *given] if not any(a.startswith("-n") for a in given) else given)
     )
 
 

@@ -93,10 +93,7 @@ def virtual_environment() -> None:
     python = VENV / "bin" / "python"
     works = (
         python.exists()
-        and subprocess.run(
-            [str(python), "-m", "pip", "--version"], capture_output=True, check=False
-        ).returncode
-        == 0
+        and subprocess.run([str(python), "-m", "pip", "--version"], capture_output=True, check=False).returncode == 0
     )
     if not works:
         say("making .venv")
@@ -130,9 +127,7 @@ def virtual_environment() -> None:
 
 def kernels() -> None:
     """Compile the kernels into their cache, with a progress bar."""
-    done = subprocess.run(
-        [str(VENV / "bin" / "python"), str(ROOT / "tools" / "warm_kernels.py")], check=False
-    )
+    done = subprocess.run([str(VENV / "bin" / "python"), str(ROOT / "tools" / "warm_kernels.py")], check=False)
     if done.returncode != 0:
         print("heron: the kernels did not compile; the next start tries again", file=sys.stderr)
         raise SystemExit(2)

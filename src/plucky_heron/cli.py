@@ -100,9 +100,7 @@ def per_cent(share: float | None) -> str:
 
 @app.command()
 def demo(
-    headless: Annotated[
-        bool, typer.Option("--headless", help="Run the whole example without a window.")
-    ] = False,
+    headless: Annotated[bool, typer.Option("--headless", help="Run the whole example without a window.")] = False,
     json_: Json = False,
 ) -> None:
     """Open the window on a copy of the demo project, or run the whole example without one."""
@@ -120,9 +118,7 @@ def demo(
 
 
 def _has_display() -> bool:
-    return bool(
-        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
-    )
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
 
 
 def _open_window(folder: Path) -> None:
@@ -143,9 +139,7 @@ def open_(folder: Annotated[Path | None, typer.Argument(help="Project folder.")]
 @app.command()
 def new(
     folder: Path,
-    machine: Annotated[
-        str | None, typer.Option("--from", help="A machine of the demo to start from.")
-    ] = None,
+    machine: Annotated[str | None, typer.Option("--from", help="A machine of the demo to start from.")] = None,
     json_: Json = False,
 ) -> None:
     """Make a project to start from."""
@@ -228,9 +222,7 @@ def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> 
 def train(
     task: Annotated[str, typer.Argument(help="Task name or file; not needed with --resume.")] = "",
     recipe: Annotated[str, typer.Option("--recipe", help="Recipe of the project.")] = "ppo",
-    method: Annotated[
-        str | None, typer.Option("--method", help="Another method with its standard settings.")
-    ] = None,
+    method: Annotated[str | None, typer.Option("--method", help="Another method with its standard settings.")] = None,
     seed: Annotated[int, typer.Option("--seed", min=0, help="First seed.")] = 1,
     seeds: Annotated[int, typer.Option("--seeds", min=1, max=100, help="How many seeds.")] = 1,
     steps: Annotated[int | None, typer.Option("--steps", min=1, help="Control steps at most.")] = None,
@@ -257,9 +249,7 @@ def train(
         changes = pairs(set_, "--set")
         if steps is not None:
             changes["steps"] = str(steps)
-        numbers = launch.train(
-            found.folder, name, with_changes(chosen, changes), list(range(seed, seed + seeds))
-        )
+        numbers = launch.train(found.folder, name, with_changes(chosen, changes), list(range(seed, seed + seeds)))
     rows = follow(found, numbers, quiet=json_)
     failed = [row for row in rows if row.state == "failed"]
     if failed:
@@ -291,12 +281,7 @@ def seed_summary(rows: list[RunRow]) -> dict[str, Any]:
         values = [float((row.retest or {})[key]) for row in kept]
         lower, median, upper = (float(q) for q in np.percentile(values, (25, 50, 75)))
         worst = kept[int(np.argmin(values))]
-        summary[key] = {
-            "median": median,
-            "quartiles": [lower, upper],
-            "worst": min(values),
-            "worst_seed": worst.seed,
-        }
+        summary[key] = {"median": median, "quartiles": [lower, upper], "worst": min(values), "worst_seed": worst.seed}
     return summary
 
 
@@ -375,9 +360,7 @@ def _follow_with_bars(project: Project, numbers: list[int]) -> list[RunRow]:
 
 
 @app.command()
-def runs(
-    folder: Annotated[Path | None, typer.Argument(help="Project folder.")] = None, json_: Json = False
-) -> None:
+def runs(folder: Annotated[Path | None, typer.Argument(help="Project folder.")] = None, json_: Json = False) -> None:
     """The catalogue of runs."""
     found = find_project(folder)
     rows = found.runs()
@@ -389,9 +372,7 @@ def runs(
             f"{r.id:>4} {r.batch:>5} {r.task:<12}{r.recipe:<12}{r.seed:>4} {r.state:<8}{r.steps:>9} "
             f"{per_cent(r.best_success):>8}  {r.stop_text or ''}"
         )
-    report(
-        {"runs": [run_answer(r) for r in rows]}, json_, lines if rows else ["nothing was trained here yet"]
-    )
+    report({"runs": [run_answer(r) for r in rows]}, json_, lines if rows else ["nothing was trained here yet"])
 
 
 @app.command()
@@ -409,9 +390,7 @@ def compare(runs: list[str], project: ProjectOption = None, json_: Json = False)
 def prove(
     run: str,
     trials: Annotated[int, typer.Option("--trials", min=1, max=100_000, help="Trials a driver.")] = 200,
-    vary: Annotated[
-        list[str], typer.Option("--vary", help="name=LOW:HIGH, instead of the task's variation.")
-    ] = [],  # noqa: B006
+    vary: Annotated[list[str], typer.Option("--vary", help="name=LOW:HIGH, instead of the task's variation.")] = [],  # noqa: B006
     require: Annotated[
         float | None, typer.Option("--require", min=0, max=1, help="Success share that must be reached.")
     ] = None,
@@ -427,10 +406,7 @@ def prove(
     changes = pairs(vary, "--vary")
     problem: Problem = found.frozen(row.id)
     proof = run_proof(
-        varied(problem, changes) if changes else problem,
-        found.policy(row.id),
-        trials=trials,
-        project=found.folder,
+        varied(problem, changes) if changes else problem, found.policy(row.id), trials=trials, project=found.folder
     )
     answer: dict[str, Any] = {"run": row.id, "trials": trials, "varied": changes, "drivers": proof.summary()}
     store = RunStore(found.folder)
@@ -444,9 +420,7 @@ def prove(
 def proof_lines(answer: dict[str, Any]) -> list[str]:
     """The report of a proof."""
     lines = [f"run {answer['run']}, {answer['trials']} fresh trials, the same for all"]
-    lines.append(
-        f"{'who drives':<16}{'success':>9}  {'95 % interval':<18}{'score':>8}  {'quartiles':<24}worst trials"
-    )
+    lines.append(f"{'who drives':<16}{'success':>9}  {'95 % interval':<18}{'score':>8}  {'quartiles':<24}worst trials")
     for name, d in answer["drivers"].items():
         low, high = d["success_interval"]
         quartiles = " / ".join(f"{q:.1f}" for q in d["score"]["quartiles"])
@@ -475,8 +449,7 @@ def handover(
     store.close()
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
-        f"{form}: largest difference {value:.1e} of the command range"
-        for form, value in answer["equality"].items()
+        f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
     ]
     report(answer, json_, lines)
 

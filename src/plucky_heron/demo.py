@@ -51,10 +51,7 @@ def _stages(project: Project, tell: Callable[[str], None], place: Path) -> tuple
     problem = project.problem(TASK)
     result = shake_down(problem, project.folder)
     passed = sum(check.passed for check in result.checks)
-    tell(
-        f"shakedown: {passed} of {len(result.checks)} checks pass; "
-        + _rehearsed(result.summary()["rehearsals"])
-    )
+    tell(f"shakedown: {passed} of {len(result.checks)} checks pass; " + _rehearsed(result.summary()["rehearsals"]))
     failures += [f"shakedown: {check.name}: {check.evidence}" for check in result.wrong]
     answer["shakedown"] = result.summary()
 
@@ -111,9 +108,7 @@ def _prove_and_hand_over(
         f"pack: {len(pack['files'])} files; "
         + ", ".join(f"{f} differs by {v:.1e} of the range" for f, v in pack["equality"].items())
     )
-    failures += [
-        f"the {form} form differs by {v:.1e}" for form, v in pack["equality"].items() if not v <= TOLERANCE
-    ]
+    failures += [f"the {form} form differs by {v:.1e}" for form, v in pack["equality"].items() if not v <= TOLERANCE]
 
     for lock_step, episodes in ((True, 20), (False, 1)):
         rolled = roll_out(place / "pack", "host", episodes=episodes, lock_step=lock_step)

@@ -90,9 +90,7 @@ def explain(error: ValidationError, model: type[BaseModel], source: Path | str) 
         known = _known_keys(model, list(fault["loc"][:-1]))
         near = difflib.get_close_matches(where[-1], known, n=3, cutoff=0.5)
         value = None
-        wanted = "unknown key; " + (
-            f"did you mean {' or '.join(near)}?" if near else f"known are {', '.join(known)}"
-        )
+        wanted = "unknown key; " + (f"did you mean {' or '.join(near)}?" if near else f"known are {', '.join(known)}")
     elif isinstance(value, dict | list):
         value = None
     return FileError(source, key, value, wanted)

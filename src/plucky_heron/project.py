@@ -82,9 +82,7 @@ class Project:
         finally:
             store.close()
 
-    def train(
-        self, task: str, recipe: str = "ppo", seed: int = 1, *, wait: bool = True, **changes: Any
-    ) -> RunRow:
+    def train(self, task: str, recipe: str = "ppo", seed: int = 1, *, wait: bool = True, **changes: Any) -> RunRow:
         """Train one run in a worker process; waits for its end unless told otherwise."""
         from plucky_heron.training import launch
         from plucky_heron.training.recipe import with_changes
@@ -136,9 +134,7 @@ def demo_copy(fresh: bool = False) -> Path:
     if fresh and target.exists():
         shutil.rmtree(target)
     if not (target / "project.toml").is_file():
-        shutil.copytree(
-            demo_source(), target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("runs", "packs")
-        )
+        shutil.copytree(demo_source(), target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("runs", "packs"))
     return target
 
 

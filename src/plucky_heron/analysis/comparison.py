@@ -39,26 +39,16 @@ def compare_runs(project: Path, rows: list[RunRow]) -> tuple[dict[str, Any], lis
     """Figures and a short report for the command line."""
     differs = differences(project, rows)
     answer: dict[str, Any] = {"runs": [], "differs": differs, "batches": []}
-    lines = [
-        f"{'run':>4} {'batch':>5} {'seed':>4} {'steps':>8} {'best':>8} {'fresh starts':>13} {'score':>8}"
-    ]
+    lines = [f"{'run':>4} {'batch':>5} {'seed':>4} {'steps':>8} {'best':>8} {'fresh starts':>13} {'score':>8}"]
     for row in rows:
         fresh = row.retest or {}
         answer["runs"].append(
-            {
-                "run": row.id,
-                "seed": row.seed,
-                "steps": row.steps,
-                "best": row.best_success,
-                "retest": row.retest,
-            }
+            {"run": row.id, "seed": row.seed, "steps": row.steps, "best": row.best_success, "retest": row.retest}
         )
         share = f"{100 * fresh['success']:.1f} %" if fresh else "–"
         score = f"{fresh['score']:.1f}" if fresh else "–"
         best = f"{100 * row.best_success:.1f} %" if row.best_success is not None else "–"
-        lines.append(
-            f"{row.id:>4} {row.batch:>5} {row.seed:>4} {row.steps:>8} {best:>8} {share:>13} {score:>8}"
-        )
+        lines.append(f"{row.id:>4} {row.batch:>5} {row.seed:>4} {row.steps:>8} {best:>8} {share:>13} {score:>8}")
     for number, members in batches(rows).items():
         values = [float(r.retest["success"]) for r in members if r.retest]
         if len(values) > 1:

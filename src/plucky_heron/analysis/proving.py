@@ -100,9 +100,7 @@ def prove(
     return Proof(problem, done, {d.name: d for d in drivers})
 
 
-def record_trial(
-    problem: Problem, driver: Driver, trials: int, number: int, stream: str = PROVING_STREAM
-) -> Recording:
+def record_trial(problem: Problem, driver: Driver, trials: int, number: int, stream: str = PROVING_STREAM) -> Recording:
     """One trial of a set of `trials`, recorded; the whole set runs again so that the bits are the same."""
     if not 0 <= number < trials:
         raise StateError(f"trial {number}: there are {trials}, numbered from 0")

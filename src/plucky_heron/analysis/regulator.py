@@ -57,12 +57,7 @@ def linearise(problem: Problem) -> Linear:
     plant = Plant(model, copies, timing.physics_step, threads=1)
     for draw in problem.draws:  # variation at its middle is the nominal machine
         if draw.kind == "parameter":
-            model.vary(
-                plant.rows,
-                np.arange(copies),
-                draw.target,
-                np.full(copies, draw.distribution.middle(draw.unit)),
-            )
+            model.vary(plant.rows, np.arange(copies), draw.target, np.full(copies, draw.distribution.middle(draw.unit)))
         elif draw.kind == "start" and draw.target.endswith(".position"):
             joint = draw.target.rpartition(".")[0]
             if joint in problem.hold:
@@ -169,10 +164,7 @@ def regulator_for(problem: Problem, project: Path | None = None) -> Regulator:
     try:
         kept = json.loads(path.read_text())
         return Regulator(
-            problem,
-            np.array(kept["gain"]),
-            np.array(kept["servos"], dtype=np.int64),
-            tuned_score=kept["score"],
+            problem, np.array(kept["gain"]), np.array(kept["servos"], dtype=np.int64), tuned_score=kept["score"]
         )
     except (OSError, ValueError, KeyError):
         made = tune(problem)

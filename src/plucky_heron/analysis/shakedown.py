@@ -55,8 +55,7 @@ class Shakedown:
             for name, t in self.rehearsals.items()
         }  # fmt: skip
         checks = [
-            {"name": c.name, "severity": c.severity, "passed": c.passed, "evidence": c.evidence}
-            for c in self.checks
+            {"name": c.name, "severity": c.severity, "passed": c.passed, "evidence": c.evidence} for c in self.checks
         ]
         return {"checks": checks, "rehearsals": rehearsals}
 
@@ -71,16 +70,9 @@ def shake_down(
         if progress is not None and not progress(driver.name, number / len(drivers)):
             break
         rehearsals[driver.name] = run_trials(
-            problem,
-            driver,
-            seed=EVALUATION_SEED,
-            stream=REHEARSAL_STREAM,
-            count=REHEARSALS,
-            record=range(_KEPT),
+            problem, driver, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=REHEARSALS, record=range(_KEPT)
         )
-    return Shakedown(
-        problem, rehearsals, {d.name: d for d in drivers}, run_checks(problem, rehearsals, drivers)
-    )
+    return Shakedown(problem, rehearsals, {d.name: d for d in drivers}, run_checks(problem, rehearsals, drivers))
 
 
 def run_checks(problem: Problem, rehearsals: dict[str, Trials], drivers: list[Driver]) -> list[Check]:
@@ -111,31 +103,19 @@ def _observations(problem: Problem, met: np.ndarray) -> list[Check]:
         values = met[:, k]
         outside = float(((values < low) | (values > high)).mean())
         unit = pretty_unit(observation.si)
-        span = (
-            f"met {show(values.min())} … {show(values.max())} {unit}, range {show(low)} … {show(high)} {unit}"
-        )
+        span = f"met {show(values.min())} … {show(values.max())} {unit}, range {show(low)} … {show(high)} {unit}"
         if values.max() - values.min() < 1e-9 * (high - low):
             checks.append(
                 Check(
-                    f"{observation.name} moves",
-                    "look",
-                    False,
-                    f"never moves: always {show(values[0], observation.si)}",
+                    f"{observation.name} moves", "look", False, f"never moves: always {show(values[0], observation.si)}"
                 )
             )
         elif outside > 0.05:
             checks.append(
-                Check(
-                    f"{observation.name} range",
-                    "look",
-                    False,
-                    f"{100 * outside:.0f} % outside its range: {span}",
-                )
+                Check(f"{observation.name} range", "look", False, f"{100 * outside:.0f} % outside its range: {span}")
             )
         elif values.max() - values.min() < 0.05 * (high - low):
-            checks.append(
-                Check(f"{observation.name} range", "look", False, f"uses under 5 % of its range: {span}")
-            )
+            checks.append(Check(f"{observation.name} range", "look", False, f"uses under 5 % of its range: {span}"))
         else:
             checks.append(Check(f"{observation.name} range", "look", True, span))
     return checks
@@ -153,10 +133,7 @@ def _repeats(problem: Problem, rehearsals: dict[str, Trials], drivers: list[Driv
     again = run_trials(problem, driver, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=REHEARSALS)
     same = bool(np.array_equal(again.score, rehearsals["random"].score))
     return Check(
-        "same seed repeats",
-        "wrong",
-        same,
-        "the same starts and commands give the same bits" if same else "bits differ",
+        "same seed repeats", "wrong", same, "the same starts and commands give the same bits" if same else "bits differ"
     )
 
 
@@ -173,18 +150,12 @@ def _commands(problem: Problem, rehearsals: dict[str, Trials]) -> list[Check]:
     for a, action in enumerate(problem.task.actions):
         command = given[:, a] - given[:, a].mean()
         change = effects - effects.mean(axis=0)
-        strength = np.abs(command @ change) / (
-            np.linalg.norm(command) * np.linalg.norm(change, axis=0) + 1e-12
-        )
+        strength = np.abs(command @ change) / (np.linalg.norm(command) * np.linalg.norm(change, axis=0) + 1e-12)
         # held random commands over thousands of samples: chance alone stays below a few per cent
         best = int(np.argmax(strength))
         name = problem.task.observations[sensed[best]].name
         passed = bool(strength[best] > 4.0 / np.sqrt(len(command)))
-        text = (
-            f"moves {name} most (correlation {strength[best]:.2f})"
-            if passed
-            else "moves nothing that is sensed"
-        )
+        text = f"moves {name} most (correlation {strength[best]:.2f})" if passed else "moves nothing that is sensed"
         checks.append(Check(f"{action.name} has effect", "wrong", passed, text))
     return checks
 
@@ -217,12 +188,7 @@ def _order(rehearsals: dict[str, Trials]) -> Check:
     success = np.concatenate([t.success for t in rehearsals.values()])
     if not success.any() or success.all():
         return Check(
-            "success pays",
-            "look",
-            False,
-            "the rehearsals met no success" if not success.any() else "everyone succeeds",
+            "success pays", "look", False, "the rehearsals met no success" if not success.any() else "everyone succeeds"
         )
     good, bad = float(score[success].mean()), float(score[~success].mean())
-    return Check(
-        "success pays", "look", good > bad, f"success scores {show(good)} on average, the rest {show(bad)}"
-    )
+    return Check("success pays", "look", good > bad, f"success scores {show(good)} on average, the rest {show(bad)}")

@@ -33,9 +33,7 @@ class Stakes(QWidget):
         self.setAccessibleName("stations")
         self.setToolTip("Ctrl+1 to Ctrl+7")
 
-    def show_state(
-        self, number: int, level: float, fact: str, trouble: bool = False, older: bool = False
-    ) -> None:
+    def show_state(self, number: int, level: float, fact: str, trouble: bool = False, older: bool = False) -> None:
         """Set what one stake shows."""
         self.levels[number], self.facts[number] = level, fact
         self.trouble[number], self.older[number] = trouble, older
@@ -63,9 +61,7 @@ class Stakes(QWidget):
             level = self.levels[k]
             if level > 0:
                 painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(
-                    t.color("heron" if self.older[k] else "tide", 0.55 if self.older[k] else 1.0)
-                )
+                painter.setBrush(t.color("heron" if self.older[k] else "tide", 0.55 if self.older[k] else 1.0))
                 painter.drawRect(QRectF(stake.left() + 1.5, stake.bottom() - 1.5 - 24 * level, 6, 24 * level))
             if self.trouble[k]:
                 painter.setPen(Qt.PenStyle.NoPen)
@@ -81,9 +77,7 @@ class Stakes(QWidget):
             painter.drawText(QRectF(x - width / 2, 38, width, 18), Qt.AlignmentFlag.AlignCenter, name)
             painter.setFont(font(11))
             painter.setPen(t.color("ink" if self.trouble[k] else "soft"))
-            fact = painter.fontMetrics().elidedText(
-                self.facts[k], Qt.TextElideMode.ElideRight, int(width - 6)
-            )
+            fact = painter.fontMetrics().elidedText(self.facts[k], Qt.TextElideMode.ElideRight, int(width - 6))
             painter.drawText(QRectF(x - width / 2, 55, width, 15), Qt.AlignmentFlag.AlignCenter, fact)
             if k == self.current:
                 painter.setPen(QPen(t.color("tide"), 2))
@@ -232,11 +226,7 @@ class JobLine(QWidget):
             done = sum(row.steps if row.alive else row.budget for row in rows)
             self.share = done / max(1, sum(row.budget for row in rows))
             speed = sum(row.steps for row in at_work) / max(1e-9, sum(row.seconds for row in at_work))
-            left = (
-                sum(row.budget - row.steps for row in at_work) / speed / min(2, len(at_work))
-                if speed > 0
-                else None
-            )
+            left = sum(row.budget - row.steps for row in at_work) / speed / min(2, len(at_work)) if speed > 0 else None
             tail = f" · at most {left:.0f} s left" if left is not None else ""
             self.text.setText(
                 f"training {len(rows)} seed{'s' if len(rows) > 1 else ''} · {100 * self.share:.0f} %{tail}"

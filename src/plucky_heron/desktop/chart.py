@@ -33,9 +33,7 @@ class _ValueAxis(pg.AxisItem):
 class CurveChart(QWidget):
     """A chart of evaluations against control steps."""
 
-    def __init__(
-        self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None
-    ) -> None:
+    def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.quantity = "success"
         self.on_rule_dragged = on_rule_dragged
@@ -86,9 +84,7 @@ class CurveChart(QWidget):
             upper = pg.PlotDataItem(spread.steps, spread.upper, pen=edge)
             lower = pg.PlotDataItem(spread.steps, spread.lower, pen=edge)
             self.plot.addItem(
-                pg.FillBetweenItem(
-                    upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18))
-                )
+                pg.FillBetweenItem(upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18)))
             )
         if len(courses) > 1:
             worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
@@ -115,9 +111,7 @@ class CurveChart(QWidget):
         self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
         self.text(text, 0.0, value, anchor=(0, 1))
 
-    def text(
-        self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)
-    ) -> None:
+    def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:
         """A word beside a line."""
         item = pg.TextItem(text, color=theme().color("ink"), anchor=anchor)
         item.setFont(font(12, bold=bold))

@@ -122,20 +122,12 @@ class Person(QObject):
         place = self._target.run()[:, 0].copy() if self._target is not None else np.full(2, np.nan)
         plant = batch.plant
         self._rows.append(
-            (
-                plant.position[0].copy(),
-                plant.velocity[0].copy(),
-                batch.observe()[0],
-                place,
-                plant.winds[0, :1].copy(),
-            )
+            (plant.position[0].copy(), plant.velocity[0].copy(), batch.observe()[0], place, plant.winds[0, :1].copy())
         )
 
     def recording(self) -> Recording:
         """The episode so far."""
-        position, velocity, observations, target, wind = (
-            np.array(column) for column in zip(*self._rows, strict=True)
-        )
+        position, velocity, observations, target, wind = (np.array(column) for column in zip(*self._rows, strict=True))
         width = len(self.problem.task.actions), len(self.problem.rewards)
         return Recording(
             "you", "rehearsal", EVALUATION_SEED, self.episode, self.problem.sample_time, position, velocity, observations,

@@ -45,9 +45,7 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
             o = problem.task.observations[k]
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(o.si, o.si)
             factor = factor_to_si(unit) if unit else 1.0
-            found.append(
-                (name, unit, recording.observations[:, k] / factor, o.range[0] / factor, o.range[1] / factor)
-            )
+            found.append((name, unit, recording.observations[:, k] / factor, o.range[0] / factor, o.range[1] / factor))
         elif name in [a.name for a in problem.task.actions]:
             a = [x.name for x in problem.task.actions].index(name)
             values = (
@@ -55,9 +53,7 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
                 if recording.steps
                 else np.zeros(1)
             )
-            found.append(
-                (name, problem.action_units()[a], values, float(problem.low[a]), float(problem.high[a]))
-            )
+            found.append((name, problem.action_units()[a], values, float(problem.low[a]), float(problem.high[a])))
         else:
             paid = np.concatenate([[0.0], recording.terms.sum(axis=1)])
             bound = max(0.05, float(np.percentile(np.abs(paid), 98)) if len(paid) else 0.05)
@@ -69,11 +65,9 @@ def usual_names(problem: Problem) -> list[str]:
     """What an engineer looks at first: the first sensed signals, the commands, the pay."""
     task = problem.task
     sensed = [o.name for o in task.observations if not o.formula.startswith("action.")]
-    first = [
-        n
-        for n in sensed
-        if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n
-    ][:3]
+    first = [n for n in sensed if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n][
+        :3
+    ]
     return [*(first or sensed[:3]), *[a.name for a in task.actions], "paid a step"]
 
 
@@ -172,8 +166,7 @@ class StripChart(QWidget):
         values = trace.values
         every = max(1, len(values) // 900)
         points = [
-            QPointF(self._x(k * recording.sample_time), y(float(values[k])))
-            for k in range(0, len(values), every)
+            QPointF(self._x(k * recording.sample_time), y(float(values[k]))) for k in range(0, len(values), every)
         ]
         painter.setPen(QPen(t.color(trace.role), 1.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -191,14 +184,10 @@ class StripChart(QWidget):
         digits = 0 if abs(high) >= 100 else 1 if abs(high) >= 10 else 2
         text = f"{now:+.{digits}f} {pretty_unit(trace.unit)}".replace("-", "−")
         if two:
-            painter.drawText(
-                QRectF(12, top + height / 2, _LEFT - 14, 16), Qt.AlignmentFlag.AlignVCenter, text
-            )
+            painter.drawText(QRectF(12, top + height / 2, _LEFT - 14, 16), Qt.AlignmentFlag.AlignVCenter, text)
         else:
             painter.drawText(
-                QRectF(12, top, _LEFT - 14, height),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                text,
+                QRectF(12, top, _LEFT - 14, height), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
             )
         if height >= 30:
             painter.setFont(font(10))
@@ -217,11 +206,7 @@ class StripChart(QWidget):
         failed = recording.ending != "time is up"
         text = recording.ending if failed else "settled" if recording.success else "not settled"
         painter.setPen(
-            QPen(
-                t.color("rust" if failed else "moss" if recording.success else "heron"),
-                1.6,
-                Qt.PenStyle.DashLine,
-            )
+            QPen(t.color("rust" if failed else "moss" if recording.success else "heron"), 1.6, Qt.PenStyle.DashLine)
         )
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
         painter.setFont(font(12, bold=True))
@@ -339,9 +324,7 @@ class Ledger(QWidget):
             painter.setFont(font(13, bold=True))
             text = f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0"
             painter.drawText(
-                QRectF(self.width() - 90, y, 90, row),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                text,
+                QRectF(self.width() - 90, y, 90, row), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
             )
         y = len(sums) * row
         painter.setPen(QPen(t.color("rule"), 1))
@@ -351,9 +334,7 @@ class Ledger(QWidget):
         painter.drawText(QRectF(0, y + 4, 300, 20), Qt.AlignmentFlag.AlignVCenter, "sum = score so far")
         total = f"{sum(sums.values()):+.1f}".replace("-", "−")
         painter.drawText(
-            QRectF(self.width() - 90, y + 4, 90, 20),
-            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-            total,
+            QRectF(self.width() - 90, y + 4, 90, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, total
         )
 
 

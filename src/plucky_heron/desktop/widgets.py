@@ -88,6 +88,15 @@ class Card(QFrame):
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
 
 
+def bare_card(inner: QWidget, name: str) -> Card:
+    """A card without caption that `inner` fills to its edges."""
+    card = Card()
+    card.setAccessibleName(name)
+    card.layout().setContentsMargins(2, 2, 2, 2)
+    card.body.addWidget(inner, 1)
+    return card
+
+
 class Mark(QWidget):
     """A state with a shape of its own: passed (tick in a ring), look (question in a square), wrong (mark in a triangle)."""
 
@@ -117,9 +126,7 @@ def draw_mark(painter: QPainter, at: QPointF, state: str) -> None:
         painter.setBrush(t.color("moss"))
         painter.drawEllipse(at, 7, 7)
         painter.setPen(QPen(t.color("card"), 1.8))
-        painter.drawPolyline(
-            QPolygonF([QPointF(x - 3.4, y + 0.2), QPointF(x - 1, y + 2.8), QPointF(x + 3.4, y - 2.6)])
-        )
+        painter.drawPolyline(QPolygonF([QPointF(x - 3.4, y + 0.2), QPointF(x - 1, y + 2.8), QPointF(x + 3.4, y - 2.6)]))
     elif state == "look":
         painter.setPen(QPen(t.color("reed"), 1.6))
         painter.setBrush(t.color("reed", 0.15))

@@ -56,12 +56,7 @@ class Window(QMainWindow):
         self.setCentralWidget(centre)
         self.causeway.stakes.chosen.connect(self.enter)
         bench = self.bench
-        for signal in (
-            bench.problem_changed,
-            bench.runs_changed,
-            bench.results_changed,
-            bench.troubled,
-        ):
+        for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.troubled):
             signal.connect(self._stakes)
         self._shortcuts()
         self.resize(1280, 800)
@@ -100,12 +95,7 @@ class Window(QMainWindow):
         cards = [card for card in self.station.findChildren(Card) if card.isVisible()]
         now = QApplication.focusWidget()
         at = next(
-            (
-                k
-                for k, card in enumerate(cards)
-                if now is card or (now is not None and card.isAncestorOf(now))
-            ),
-            -1,
+            (k for k, card in enumerate(cards) if now is card or (now is not None and card.isAncestorOf(now))), -1
         )
         cards[(at + step) % len(cards)].setFocus(Qt.FocusReason.ShortcutFocusReason)
 
@@ -163,12 +153,8 @@ class Finder(QDialog):
         layout.addWidget(self.text)
         layout.addWidget(self.list)
         bench = window.bench
-        self.entries = [
-            (f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)
-        ]
-        self.entries += [
-            (f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()
-        ]
+        self.entries = [(f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)]
+        self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
         self.entries += [
             (f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows
         ]

@@ -171,11 +171,7 @@ class Workbench(QObject):
         if self.batch not in {row.batch for row in rows}:
             self.batch = rows[-1].batch if rows else None
             self.run = None
-        signature = (
-            [(r.id, r.state, r.steps, r.best_step, r.retest is not None) for r in rows],
-            self.batch,
-            self.run,
-        )
+        signature = ([(r.id, r.state, r.steps, r.best_step, r.retest is not None) for r in rows], self.batch, self.run)
         self.rows = rows
         if self.run is None or all(row.id != self.run for row in rows):
             chosen = median_run(self.batch_rows())

@@ -116,21 +116,9 @@ def _inertia_to_world(i, row, w):
     gx = r00 * hx + r01 * hy + r02 * hz
     gy = r10 * hx + r11 * hy + r12 * hz
     gz = r20 * hx + r21 * hy + r22 * hz
-    a00, a01, a02 = (
-        r00 * xx + r01 * xy + r02 * xz,
-        r00 * xy + r01 * yy + r02 * yz,
-        r00 * xz + r01 * yz + r02 * zz,
-    )
-    a10, a11, a12 = (
-        r10 * xx + r11 * xy + r12 * xz,
-        r10 * xy + r11 * yy + r12 * yz,
-        r10 * xz + r11 * yz + r12 * zz,
-    )
-    a20, a21, a22 = (
-        r20 * xx + r21 * xy + r22 * xz,
-        r20 * xy + r21 * yy + r22 * yz,
-        r20 * xz + r21 * yz + r22 * zz,
-    )
+    a00, a01, a02 = (r00 * xx + r01 * xy + r02 * xz, r00 * xy + r01 * yy + r02 * yz, r00 * xz + r01 * yz + r02 * zz)
+    a10, a11, a12 = (r10 * xx + r11 * xy + r12 * xz, r10 * xy + r11 * yy + r12 * yz, r10 * xz + r11 * yz + r12 * zz)
+    a20, a21, a22 = (r20 * xx + r21 * xy + r22 * xz, r20 * xy + r21 * yy + r22 * yz, r20 * xz + r21 * yz + r22 * zz)
     px, py, pz = z[9], z[10], z[11]
     gp = gx * px + gy * py + gz * pz
     pp = px * px + py * py + pz * pz
@@ -359,12 +347,8 @@ def advance(
             )
             heads[c] += 1
             if not fourth_order:
-                _mass_and_bias(
-                    n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias
-                )
-                _efforts(
-                    n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], h, effort, stiff
-                )
+                _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias)
+                _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], h, effort, stiff)
                 for i in range(n):
                     bias[i] = effort[i] - bias[i]
                     mass[i, i] += stiff[i]
@@ -380,18 +364,7 @@ def advance(
                         n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias
                     )
                     _efforts(
-                        n,
-                        drives,
-                        drive_joint,
-                        drive_kind,
-                        row,
-                        qc,
-                        vc,
-                        lagged[c],
-                        integral[c],
-                        0.0,
-                        effort,
-                        stiff,
+                        n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], 0.0, effort, stiff
                     )
                     for i in range(n):
                         bias[i] = effort[i] - bias[i]
@@ -413,19 +386,7 @@ def advance(
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def accelerations(
-    parent,
-    kind,
-    axis,
-    tree_rotation,
-    tree_position,
-    drive_joint,
-    drive_kind,
-    row,
-    wind,
-    q,
-    v,
-    lagged,
-    integral,
+    parent, kind, axis, tree_rotation, tree_position, drive_joint, drive_kind, row, wind, q, v, lagged, integral
 ):
     """Joint accelerations (n) of one copy, everything explicit; also returns its mass matrix (lower triangle)."""
     n = parent.shape[0]
@@ -436,9 +397,7 @@ def accelerations(
     stiff = np.zeros(n)
     _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, q, v, w, mass, bias)
     kept = mass.copy()
-    _efforts(
-        n, drive_joint.shape[0], drive_joint, drive_kind, row, q, v, lagged, integral, 0.0, effort, stiff
-    )
+    _efforts(n, drive_joint.shape[0], drive_joint, drive_kind, row, q, v, lagged, integral, 0.0, effort, stiff)
     for i in range(n):
         bias[i] = effort[i] - bias[i]
     _solve(n, mass, bias)
@@ -447,19 +406,7 @@ def accelerations(
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def locate(
-    first,
-    last,
-    parent,
-    kind,
-    axis,
-    tree_rotation,
-    tree_position,
-    body_node,
-    body_rotation,
-    body_position,
-    q,
-    v,
-    out,
+    first, last, parent, kind, axis, tree_rotation, tree_position, body_node, body_rotation, body_position, q, v, out
 ):
     """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
     n = parent.shape[0]

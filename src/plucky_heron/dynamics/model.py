@@ -75,9 +75,7 @@ class Model:
         """Slots, factors and nominal value of a parameter such as ``"basket.mass"``."""
         if name not in self.parameters:
             near = difflib.get_close_matches(name, [*self.parameters], n=3, cutoff=0.4)
-            raise StateError(
-                f"{name} is no parameter of the machine; near it: {', '.join(near or self.parameters)}"
-            )
+            raise StateError(f"{name} is no parameter of the machine; near it: {', '.join(near or self.parameters)}")
         return self.parameters[name]
 
 
@@ -135,11 +133,7 @@ def build_model(machine: Machine, gravity: float = GRAVITY, air_density: float =
             parameters[f"{name}.mass"] = (slots, numbers / body.mass, body.mass)
         if body.drag_area > 0.0:
             _add_drag(row, node * kernels.NODE, body.drag_area, body.drag_point, at, turned, centre)
-            parameters[f"{name}.drag_area"] = (
-                np.array([node * kernels.NODE + 18]),
-                np.ones(1),
-                body.drag_area,
-            )
+            parameters[f"{name}.drag_area"] = (np.array([node * kernels.NODE + 18]), np.ones(1), body.drag_area)
 
     drive_joint, drive_kind = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
     dead_time = np.zeros(m)
@@ -231,13 +225,7 @@ def _set_stops(model: Model) -> None:
 
 
 def _add_drag(
-    row: Array,
-    base: int,
-    area: float,
-    point: tuple[float, ...] | None,
-    at: Array,
-    turned: Array,
-    centre: Array,
+    row: Array, base: int, area: float, point: tuple[float, ...] | None, at: Array, turned: Array, centre: Array
 ) -> None:
     where = centre if point is None else at + turned @ np.array(point)
     total = row[base + 18] + area

@@ -85,9 +85,7 @@ def simulate(
         pairs = [value for joint in model.joints for value in (position[joint], velocity[joint])]
         rows.append([done / rate, *pairs, *energies(machine, position, velocity)])
         if not np.isfinite(rows[-1]).all():
-            raise StateError(
-                f"{machine.name}: the motion is not finite at {done / rate:g} s; try a higher --rate"
-            )
+            raise StateError(f"{machine.name}: the motion is not finite at {done / rate:g} s; try a higher --rate")
         if done < steps:
             plant.step(commands, min(every, steps - done))
     return Track((*columns, "energy.kinetic", "energy.potential"), np.array(rows))

@@ -44,12 +44,7 @@ class Plant:
     """
 
     def __init__(
-        self,
-        model: Model,
-        copies: int,
-        step: float,
-        integrator: str = "semi-implicit",
-        threads: int | None = None,
+        self, model: Model, copies: int, step: float, integrator: str = "semi-implicit", threads: int | None = None
     ) -> None:
         if integrator not in ("semi-implicit", "rk4"):
             raise StateError(f"integrator {integrator!r}: wanted semi-implicit or rk4")

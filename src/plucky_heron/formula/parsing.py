@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ast
 import difflib
+import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -87,7 +88,9 @@ def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None
         raise FormulaError(text[:40] + "...", LONGEST, f"is longer than {LONGEST} characters")
     lead = len(text) - len(text.lstrip())
     try:
-        tree = ast.parse(text.strip(), mode="eval")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", SyntaxWarning)  # such as "1if": what is typed may be odd
+            tree = ast.parse(text.strip(), mode="eval")
     except SyntaxError as error:
         column = error.offset or len(text.strip()) + 1  # no offset: the text ends too early
         raise FormulaError(text, column + lead, "cannot be read here") from error
@@ -139,15 +142,8 @@ class _Reader:
                 parts = [self.read(value, depth + 1) for value in node.values]
                 return self.chain(op, parts, node)
             case ast.IfExp():
-                condition, yes, no = (
-                    self.read(part, depth + 1) for part in (node.test, node.body, node.orelse)
-                )
-                return Node(
-                    "where",
-                    (condition, yes, no),
-                    dimension=self.same(node, yes, no),
-                    column=self.column(node),
-                )
+                condition, yes, no = (self.read(part, depth + 1) for part in (node.test, node.body, node.orelse))
+                return Node("where", (condition, yes, no), dimension=self.same(node, yes, no), column=self.column(node))
             case ast.Call():
                 return self.call(node, depth)
         raise self.fail(node, f"{type(node).__name__.lower()} is not part of the formula language")
@@ -176,9 +172,7 @@ class _Reader:
             hint = f"; near it: {', '.join(near)}" if near else ""
             raise self.fail(node, f"unknown name {name}{hint}")
         self.used.add(name)
-        return Node(
-            "signal", name=name, dimension=unit_dimension(self.signals[name]), column=self.column(node)
-        )
+        return Node("signal", name=name, dimension=unit_dimension(self.signals[name]), column=self.column(node))
 
     def dotted(self, node: ast.expr) -> str:
         match node:

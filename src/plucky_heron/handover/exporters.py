@@ -53,15 +53,11 @@ def to_onnx(policy: Policy) -> bytes:
         constants[f"weights_{k}"], constants[f"biases_{k}"] = weights, biases
         last = k == len(layers) - 1
         nodes.append(
-            helper.make_node(
-                "Gemm", [f"x{k}", f"weights_{k}", f"biases_{k}"], ["drawn" if last else f"sum{k}"]
-            )
+            helper.make_node("Gemm", [f"x{k}", f"weights_{k}", f"biases_{k}"], ["drawn" if last else f"sum{k}"])
         )
         if not last:
             nodes.append(
-                helper.make_node(
-                    {"tanh": "Tanh", "relu": "Relu"}[policy.activation], [f"sum{k}"], [f"x{k + 1}"]
-                )
+                helper.make_node({"tanh": "Tanh", "relu": "Relu"}[policy.activation], [f"sum{k}"], [f"x{k + 1}"])
             )
     nodes += [
         helper.make_node("Mul", ["drawn", "half"], ["spanned"]),
@@ -75,18 +71,14 @@ def to_onnx(policy: Policy) -> bytes:
         [helper.make_tensor_value_info("commands", TensorProto.FLOAT, ["batch", policy.sizes[-1]])],
         [numpy_helper.from_array(np.ascontiguousarray(v, dtype=np.float32), k) for k, v in constants.items()],
     )  # fmt: skip
-    model = helper.make_model(
-        graph, opset_imports=[helper.make_opsetid("", ONNX_OPSET)], producer_name="plucky-heron"
-    )
+    model = helper.make_model(graph, opset_imports=[helper.make_opsetid("", ONNX_OPSET)], producer_name="plucky-heron")
     model.ir_version = 8
     checker.check_model(model)
     serialised: bytes = model.SerializeToString()
     return serialised
 
 
-def to_c(
-    policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sample_time: float
-) -> dict[str, str]:
+def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sample_time: float) -> dict[str, str]:
     """``policy.h`` and ``policy.c``."""
     layers: list[dict[str, Any]] = []
     parts = policy.network.layers(policy.parameters)
@@ -108,10 +100,7 @@ def to_c(
         "middle": _row(middle), "low": _row(policy.low), "high": _row(policy.high),
     }  # fmt: skip
     environment = templates()
-    return {
-        name: environment.get_template(f"{name}.j2").render(values)
-        for name in ("policy.h", "policy.c", "check.c")
-    }
+    return {name: environment.get_template(f"{name}.j2").render(values) for name in ("policy.h", "policy.c", "check.c")}
 
 
 def _row(values: Array) -> str:

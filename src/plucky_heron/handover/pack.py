@@ -105,9 +105,7 @@ def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
     return inputs, outputs
 
 
-def check_forms(
-    files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array
-) -> dict[str, float]:
+def check_forms(files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array) -> dict[str, float]:
     """Largest difference of each form from `expected`, as a share of the command range."""
     found = {"onnx": run_onnx(files["policy.onnx"], vectors), "c": run_c(files, vectors)}
     return {form: float((np.abs(values - expected) / span).max()) for form, values in found.items()}
@@ -137,11 +135,7 @@ def run_c(files: dict[str, bytes | str], vectors: Array) -> Array:
             (place / name).write_text(str(files[name]))
         program = compile_c(place, ["policy.c", "check.c"], "check")
         done = subprocess.run(
-            [str(program)],
-            input=vectors.astype(np.float32).tobytes(),
-            capture_output=True,
-            timeout=60,
-            check=False,
+            [str(program)], input=vectors.astype(np.float32).tobytes(), capture_output=True, timeout=60, check=False
         )
     if done.returncode != 0:
         raise StateError(f"the C form refused a test vector (status {done.returncode})")
@@ -189,9 +183,7 @@ def describe(
         }
         described_outputs.append(dataclasses.asdict(line) | {"drive": facts})
     computed = [
-        {"name": o.name, "formula": o.formula}
-        for o in task.observations
-        if not re.fullmatch(r"[\w.]+", o.formula)
+        {"name": o.name, "formula": o.formula} for o in task.observations if not re.fullmatch(r"[\w.]+", o.formula)
     ]
     return {
         "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),
@@ -236,10 +228,7 @@ def read_pack(folder: Path) -> dict[str, Any]:
         found = hashlib.sha256(file.read_bytes()).hexdigest() if file.is_file() else "missing"
         if found != wanted:
             raise FileError(
-                file,
-                "",
-                None,
-                "is missing" if found == "missing" else "was changed after the pack was written",
+                file, "", None, "is missing" if found == "missing" else "was changed after the pack was written"
             )
     return pack
 
@@ -259,9 +248,7 @@ def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
 def _vectors_csv(problem: Problem, vectors: Array, expected: Array) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(
-        [o.name for o in problem.task.observations] + [f"command {a.name}" for a in problem.task.actions]
-    )
+    writer.writerow([o.name for o in problem.task.observations] + [f"command {a.name}" for a in problem.task.actions])
     for given, wanted in zip(vectors.astype(np.float32), expected, strict=True):
         writer.writerow([np.format_float_scientific(x, unique=True) for x in (*given, *wanted)])
     return out.getvalue()

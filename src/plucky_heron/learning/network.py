@@ -39,9 +39,7 @@ class Network:
     by layer. Batch sizes have their own buffers, kept for the life of the network.
     """
 
-    def __init__(
-        self, sizes: tuple[int, ...], activation: str = "tanh", dtype: type[np.floating] = np.float32
-    ) -> None:
+    def __init__(self, sizes: tuple[int, ...], activation: str = "tanh", dtype: type[np.floating] = np.float32) -> None:
         self.sizes, self.activation, self.dtype = sizes, activation, dtype
         self.count = sum(a * b + b for a, b in itertools.pairwise(sizes))
         self._spaces: dict[int, Workspace] = {}

@@ -22,9 +22,7 @@ class Adam:
         norm = float(np.sqrt(np.dot(gradient, gradient)))
         scale = 1.0 if norm_limit is None or norm <= norm_limit else norm_limit / (norm + 1e-12)
         self.count += 1
-        kernels.adam_step(
-            parameters, gradient, self.mean, self.square, self.count, rate, 0.9, 0.999, 1e-7, scale
-        )
+        kernels.adam_step(parameters, gradient, self.mean, self.square, self.count, rate, 0.9, 0.999, 1e-7, scale)
         return norm
 
     def keep(self) -> dict[str, Array]:

@@ -76,11 +76,7 @@ class ProximalLoss:
     """The loss of one minibatch and its gradient over one vector: actor, log-spread, critic, in this order."""
 
     def __init__(
-        self,
-        settings: ProximalSettings,
-        observations: int,
-        actions: int,
-        dtype: type[np.floating] = np.float32,
+        self, settings: ProximalSettings, observations: int, actions: int, dtype: type[np.floating] = np.float32
     ) -> None:
         self.settings, self.dtype = settings, dtype
         self.actor = Network((observations, *settings.hidden, actions), settings.activation, dtype)
@@ -124,12 +120,8 @@ class ProximalLoss:
         # d(-mean objective)/d log density, zero where the limit holds the ratio
         push = np.where(limited, 0.0, -gain / count).astype(self.dtype)
         mean_gradient = unit * inverse * push[:, None]
-        self.actor.backward(
-            parameters[self.actor_part], rows.inputs, mean_gradient, self.gradient[self.actor_part]
-        )
-        self.gradient[self.spread_part] = ((unit**2 - 1.0) * push[:, None]).sum(
-            axis=0
-        ) - settings.entropy_weight
+        self.actor.backward(parameters[self.actor_part], rows.inputs, mean_gradient, self.gradient[self.actor_part])
+        self.gradient[self.spread_part] = ((unit**2 - 1.0) * push[:, None]).sum(axis=0) - settings.entropy_weight
         value_loss = self._value(parameters, rows)
         entropy = float(log_spread.sum()) + len(log_spread) * (0.5 + _HALF_LOG_TWO_PI)
         policy_loss = -float(objective.mean())
@@ -162,9 +154,7 @@ class ProximalLoss:
 
 def gaussian_log_density(unit: Array, log_spread: Array) -> Array:
     """Log-density (N,) of independent normals, from the standardised draws (N, m)."""
-    density: Array = (
-        -0.5 * np.square(unit).sum(axis=1) - log_spread.sum() - len(log_spread) * _HALF_LOG_TWO_PI
-    )
+    density: Array = -0.5 * np.square(unit).sum(axis=1) - log_spread.sum() - len(log_spread) * _HALF_LOG_TWO_PI
     return density.astype(unit.dtype)
 
 
@@ -285,9 +275,7 @@ class ProximalPolicy:
                     flat.values[rows],
                 )  # fmt: skip
                 figures = loss(self.parameters, part)
-                figures["gradient"] = self.adam.step(
-                    self.parameters, loss.gradient, rate, settings.gradient_limit
-                )
+                figures["gradient"] = self.adam.step(self.parameters, loss.gradient, rate, settings.gradient_limit)
                 spread = self.parameters[loss.spread_part]
                 np.clip(spread, LEAST_LOG_SPREAD, MOST_LOG_SPREAD, out=spread)
                 for name, value in figures.items():

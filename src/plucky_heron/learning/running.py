@@ -37,8 +37,4 @@ class RunningSpread:
     def restore(self, kept: Array) -> None:
         """Set the state kept by `keep`."""
         width = len(self.mean)
-        self.count, self.mean, self.variance = (
-            float(kept[0]),
-            kept[1 : 1 + width].copy(),
-            kept[1 + width :].copy(),
-        )
+        self.count, self.mean, self.variance = (float(kept[0]), kept[1 : 1 + width].copy(), kept[1 + width :].copy())

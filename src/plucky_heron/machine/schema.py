@@ -92,9 +92,7 @@ class Body(Settings):
         principal = np.linalg.eigvalsh([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
         slack = 1e-6 * max(abs(principal[2]), 1e-12)
         if principal[0] < -slack or principal[2] > principal[0] + principal[1] + slack:
-            raise ValueError(
-                "no solid has this inertia: each principal value must be at most the sum of the others"
-            )
+            raise ValueError("no solid has this inertia: each principal value must be at most the sum of the others")
         return value
 
 
@@ -119,15 +117,7 @@ class Joint(Settings):
     """What a positive position or speed means, in words."""
 
     @field_validator(
-        "limits",
-        "damping",
-        "stiffness",
-        "rest",
-        "start",
-        "stop_stiffness",
-        "stop_damping",
-        "armature",
-        mode="before",
+        "limits", "damping", "stiffness", "rest", "start", "stop_stiffness", "stop_damping", "armature", mode="before"
     )
     @classmethod
     def _with_units(cls, value: Any, info: ValidationInfo) -> Any:
@@ -212,12 +202,7 @@ class Machine(Settings):
                     f"{name}.joint names no moving joint: {drive.joint!r}; moving are {', '.join(j for j, v in joints.items() if v.kind != 'fixed')}"
                 )
             x, force = ("m", "N") if joint.kind == "slider" else ("rad", "N*m")
-            units = {
-                "limit": force,
-                "top_speed": f"{x}/s",
-                "gain": f"{force}*s/{x}",
-                "integral_gain": f"{force}/{x}",
-            }
+            units = {"limit": force, "top_speed": f"{x}/s", "gain": f"{force}*s/{x}", "integral_gain": f"{force}/{x}"}
             values: dict[str, float | None] = {}
             for key, unit in units.items():
                 raw = getattr(drive, key)
@@ -238,19 +223,13 @@ class Machine(Settings):
         for name, joint in self.joints.items():
             for end, body in (("parent", joint.parent), ("child", joint.child)):
                 if body not in self.bodies and not (end == "parent" and body == GROUND):
-                    raise ValueError(
-                        f"joints.{name}.{end} names no body: {body!r}; known are {', '.join(self.bodies)}"
-                    )
+                    raise ValueError(f"joints.{name}.{end} names no body: {body!r}; known are {', '.join(self.bodies)}")
             if joint.child in carried:
-                raise ValueError(
-                    f"joints.{name}.child: {joint.child} already hangs on joint {carried[joint.child]}"
-                )
+                raise ValueError(f"joints.{name}.child: {joint.child} already hangs on joint {carried[joint.child]}")
             carried[joint.child] = name
         for body in self.bodies:
             if body not in carried:
-                raise ValueError(
-                    f"bodies.{body} hangs on no joint; connect it, with kind 'fixed' if it does not move"
-                )
+                raise ValueError(f"bodies.{body} hangs on no joint; connect it, with kind 'fixed' if it does not move")
             seen, at = {body}, self.joints[carried[body]].parent
             while at != GROUND:
                 if at in seen:

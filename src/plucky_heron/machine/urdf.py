@@ -115,9 +115,7 @@ class _Reader:
             self.names[key] = plain
         return self.names[key]
 
-    def numbers(
-        self, element: Element | None, key: str, where: str, default: tuple[float, ...]
-    ) -> tuple[float, ...]:
+    def numbers(self, element: Element | None, key: str, where: str, default: tuple[float, ...]) -> tuple[float, ...]:
         text = element.get(key) if element is not None else None
         if text is None:
             return default
@@ -149,14 +147,11 @@ class _Reader:
         body["centre"] = self.numbers(origin, "xyz", f"{where}.origin", (0.0,) * 3)
         if inertia is not None:
             xx, yy, zz, xy, xz, yz = (
-                self.number(inertia, f"i{k}", f"{where}.inertia", 0.0)
-                for k in ("xx", "yy", "zz", "xy", "xz", "yz")
+                self.number(inertia, f"i{k}", f"{where}.inertia", 0.0) for k in ("xx", "yy", "zz", "xy", "xz", "yz")
             )
             turn = rotation(*self.numbers(origin, "rpy", f"{where}.origin", (0.0,) * 3))
             own = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
-            body["inertia"] = tuple(
-                float(own[a, b]) for a, b in ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2))
-            )
+            body["inertia"] = tuple(float(own[a, b]) for a, b in ((0, 0), (1, 1), (2, 2), (0, 1), (0, 2), (1, 2)))
         return body
 
     def shapes(self, link: Element, where: str) -> list[dict[str, Any]]:
@@ -210,9 +205,7 @@ class _Reader:
             else:
                 self.notes.append(f"{where}: limit {low:g} .. {high:g} leaves no room and is not used")
             if limit.get("effort") or limit.get("velocity"):
-                self.notes.append(
-                    f"{where}: limit effort and velocity belong to a drive; add one to use them"
-                )
+                self.notes.append(f"{where}: limit effort and velocity belong to a drive; add one to use them")
         if dynamics is not None:
             joint["damping"] = self.number(dynamics, "damping", where, 0.0)
             if self.number(dynamics, "friction", where, 0.0):
@@ -230,16 +223,12 @@ class _Reader:
             outward.setdefault(joint["parent"], []).append(joint["child"])
 
         def carried(body: str) -> float:
-            return float(data["bodies"][body]["mass"]) + sum(
-                carried(child) for child in outward.get(body, [])
-            )
+            return float(data["bodies"][body]["mass"]) + sum(carried(child) for child in outward.get(body, []))
 
         for name, joint in data["joints"].items():
             body = data["bodies"][joint["child"]]
             if joint["kind"] != "fixed" and carried(joint["child"]) == 0.0:
-                self.notes.append(
-                    f"joint {name}: {joint['child']} has no mass and is welded to {joint['parent']}"
-                )
+                self.notes.append(f"joint {name}: {joint['child']} has no mass and is welded to {joint['parent']}")
                 joint["kind"] = "fixed"
                 joint.pop("limits", None)
             elif joint["kind"] != "fixed" and body["mass"] == 0.0:

@@ -30,9 +30,7 @@ class Command:
 
 def pack_sensors(sequence: int, stamp: int, values: Array, flags: int = 0) -> bytes:
     """A sensor datagram."""
-    body = (
-        _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()
-    )
+    body = _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()
     return body + struct.pack("<I", zlib.crc32(body))
 
 

@@ -141,9 +141,7 @@ class PackDriver:
 
     def commands(self, observations: Array) -> Array:
         """Commands (batch, actions)."""
-        return np.asarray(
-            self.session.run(None, {"sensors": observations.astype(np.float32)})[0], dtype=np.float64
-        )
+        return np.asarray(self.session.run(None, {"sensors": observations.astype(np.float32)})[0], dtype=np.float64)
 
 
 class _Loop:
@@ -167,11 +165,7 @@ class _Loop:
             self.problem, driver, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=1, episodes=np.array([episode]),
             record=[0], progress=driver.shown,
         )  # fmt: skip
-        if (
-            driver.stopped
-            and trials.ending[0] == TIME_UP
-            and trials.steps[0] < self.problem.task.timing.steps
-        ):
+        if driver.stopped and trials.ending[0] == TIME_UP and trials.steps[0] < self.problem.task.timing.steps:
             return False
         self.result.scores.append(float(trials.score[0]))
         self.result.successes.append(bool(trials.success[0]))

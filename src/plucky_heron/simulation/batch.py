@@ -61,9 +61,7 @@ class Batch:
     started anew (`restart`); until then they stand still.
     """
 
-    def __init__(
-        self, problem: Problem, copies: int, seed: int, stream: str, threads: int | None = None
-    ) -> None:
+    def __init__(self, problem: Problem, copies: int, seed: int, stream: str, threads: int | None = None) -> None:
         self.problem, self.copies, self.seed, self.stream = problem, copies, seed, stream
         timing, model = problem.task.timing, problem.model
         self.limit = timing.steps
@@ -81,9 +79,7 @@ class Batch:
         self._wind: Array = np.zeros((copies, self.limit + 1))
         self._noise: Array = np.zeros((copies, self.limit + 1, len(self._noisy)))
         self._drawn = {draw.target: np.zeros(copies) for draw in problem.draws}
-        self._holds = np.array(
-            [timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64
-        )
+        self._holds = np.array([timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64)
         self._held: Array = np.zeros((copies, len(self._holds)), dtype=np.int64)
         self._settled: Array = np.zeros(copies, dtype=np.int64)
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))

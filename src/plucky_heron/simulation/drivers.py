@@ -78,9 +78,7 @@ class Rule:
 
     def begin(self, batch: Batch) -> None:
         """Bind the formulas to the batch."""
-        self._program = Program(
-            self.problem.rules[self.key], batch.signals, batch.copies, self.problem.definitions
-        )
+        self._program = Program(self.problem.rules[self.key], batch.signals, batch.copies, self.problem.definitions)
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The formulas' values; what is not finite counts as zero."""

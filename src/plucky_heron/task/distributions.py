@@ -29,9 +29,7 @@ class Distribution(Settings):
     def _one(self) -> Distribution:
         given = [k for k in ("fixed", "uniform", "normal", "choice") if getattr(self, k) is not None]
         if len(given) != 1:
-            raise ValueError(
-                'wanted one of fixed, uniform, normal, choice, such as { uniform = ["-1 m", "1 m"] }'
-            )
+            raise ValueError('wanted one of fixed, uniform, normal, choice, such as { uniform = ["-1 m", "1 m"] }')
         return self
 
     def numbers(self, unit: str) -> tuple[str, tuple[float, ...]]:

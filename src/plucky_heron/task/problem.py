@@ -147,10 +147,7 @@ class _Binder:
         if task.target is not None:
             if task.target.body not in self.machine.bodies:
                 raise self.unknown("target.body", task.target.body, self.machine.bodies)
-            target = (
-                self.formula("target.x", task.target.x, "m"),
-                self.formula("target.z", task.target.z, "m"),
-            )
+            target = (self.formula("target.x", task.target.x, "m"), self.formula("target.z", task.target.z, "m"))
         drive_index, low, high = self.actions()
         return Problem(
             machine=self.machine,
@@ -224,8 +221,7 @@ class _Binder:
                 if command not in names:
                     raise self.unknown(f"rules.{name}.commands.{command}", command, names)
             rules[name] = tuple(
-                self.formula(f"rules.{name}.commands.{action}", rule.commands.get(action, "0"))
-                for action in names
+                self.formula(f"rules.{name}.commands.{action}", rule.commands.get(action, "0")) for action in names
             )
         return rules
 
@@ -242,8 +238,7 @@ class _Binder:
                 yield self.checked(Draw(name, "wind", "m/s", distribution), f"variation.{name}")
             elif name in self.model.parameters:
                 yield self.checked(
-                    Draw(name, "parameter", parameter_unit(self.machine, name), distribution),
-                    f"variation.{name}",
+                    Draw(name, "parameter", parameter_unit(self.machine, name), distribution), f"variation.{name}"
                 )
             else:
                 raise self.unknown(f"variation.{name}", name, [*self.model.parameters, WIND_MEAN, WIND_GUST])

@@ -19,38 +19,22 @@ RETEST_EPISODES = 200
 def evaluate(problem: Problem, policy: Policy, episodes: int, threads: int | None = None) -> Trials:
     """Run the mean command on the fixed evaluation starts."""
     return run_trials(
-        problem,
-        PolicyDriver(policy),
-        seed=EVALUATION_SEED,
-        stream="evaluation",
-        count=episodes,
-        threads=threads,
+        problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="evaluation", count=episodes, threads=threads
     )
 
 
 def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict[str, Any]:
     """Score and success on starts that took no part in choosing the policy."""
     trials = run_trials(
-        problem,
-        PolicyDriver(policy),
-        seed=EVALUATION_SEED,
-        stream="retest",
-        count=RETEST_EPISODES,
-        threads=threads,
+        problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="retest", count=RETEST_EPISODES, threads=threads
     )
-    return {
-        "episodes": RETEST_EPISODES,
-        "success": float(trials.success.mean()),
-        "score": float(trials.score.mean()),
-    }
+    return {"episodes": RETEST_EPISODES, "success": float(trials.success.mean()), "score": float(trials.score.mean())}
 
 
 def summarise(trials: Trials, step: int, seconds: float, episodes: int) -> tuple[Evaluation, dict[str, Any]]:
     """The evaluation's row, and its details: endings, pay by term, length, quartiles."""
     finite = bool(np.isfinite(trials.score).all())
-    row = Evaluation(
-        step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite
-    )
+    row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite)
     quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]
     details = {
         "endings": trials.tally(), "terms": [float(x) for x in trials.terms.mean(axis=0)], "quartiles": quartiles,

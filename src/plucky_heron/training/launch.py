@@ -84,8 +84,7 @@ def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:
 def worker_environment() -> dict[str, str]:
     """One BLAS thread (measured fastest at these sizes, and the same bits everywhere)."""
     threads = {
-        name: "1"
-        for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
+        name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
     }
     source = str(Path(__file__).resolve().parents[2])
     paths = [source, *filter(None, [os.environ.get("PYTHONPATH")])]
@@ -125,9 +124,7 @@ def resume(project: Path, number: int) -> None:
         if row.alive:
             raise StateError(f"run {number} is {row.state} already")
         if row.state not in (DEAD, "failed") and row.stop_rule != "by hand":
-            raise StateError(
-                f"run {number} has ended ({row.stop_text}); train again with a larger budget instead"
-            )
+            raise StateError(f"run {number} has ended ({row.stop_text}); train again with a larger budget instead")
         store.update(number, state="queued", request="resume", stop_rule=None, stop_text=None)
         start_batch(project, row.batch)
     finally:

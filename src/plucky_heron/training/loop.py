@@ -52,16 +52,8 @@ class Run:
     """
 
     def __init__(self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1) -> None:
-        self.problem, self.recipe, self.seed, self.folder, self.threads = (
-            problem,
-            recipe,
-            seed,
-            folder,
-            threads,
-        )
-        self.method = make_method(
-            recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed
-        )
+        self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
+        self.method = make_method(recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed)
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0
@@ -146,9 +138,7 @@ class Run:
             "counts": np.array([self.steps, self.episodes, self.updates, self.next_episode]),
             "seconds": np.array(self.seconds),
             "best": np.array([best.step, best.score, best.success]),
-            "course": np.array(
-                [[e.step, e.seconds, e.episodes, e.score, e.success, e.finite] for e in self.course]
-            ),
+            "course": np.array([[e.step, e.seconds, e.episodes, e.score, e.success, e.finite] for e in self.course]),
             "recent": np.array(self.recent, dtype=float).reshape(-1, 2),
             "returns": self._returns,
         }
@@ -176,16 +166,13 @@ class Run:
         except (OSError, ValueError, EOFError, zipfile.BadZipFile) as error:
             raise FileError(path, "", None, f"damaged: {error}") from error
         if int(kept["format"]) != CHECKPOINT_FORMAT:
-            raise FileError(
-                path, "format", int(kept["format"]), f"this program resumes format {CHECKPOINT_FORMAT}"
-            )
+            raise FileError(path, "format", int(kept["format"]), f"this program resumes format {CHECKPOINT_FORMAT}")
         self.steps, self.episodes, self.updates, self.next_episode = (int(x) for x in kept["counts"])
         self.seconds = float(kept["seconds"])
         step, score, success = kept["best"]
         self.best = Best(int(step), float(score), float(success)) if step >= 0 else None
         self.course = [
-            Evaluation(int(r[0]), r[1], int(r[2]), float(r[3]), float(r[4]), bool(r[5]))
-            for r in kept["course"]
+            Evaluation(int(r[0]), r[1], int(r[2]), float(r[3]), float(r[4]), bool(r[5])) for r in kept["course"]
         ]
         self.recent = [(float(a), bool(b)) for a, b in kept["recent"]]
         self._returns = kept["returns"]

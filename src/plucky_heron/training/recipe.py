@@ -114,9 +114,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data["evaluation"][key.partition(".")[2]] = value
         else:
             near = difflib.get_close_matches(key, [*known, "copies", "steps"], n=3, cutoff=0.4)
-            raise FileError(
-                source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}"
-            )
+            raise FileError(source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}")
     try:
         changed = Recipe.model_validate(data)
     except ValidationError as error:

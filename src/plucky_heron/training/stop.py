@@ -73,9 +73,7 @@ def describe(rule: StopRule) -> str:
         parts += [f"{rule.episodes:,} episodes".replace(",", " ")] if rule.episodes else []
         parts += [f"{rule.minutes:g} min"] if rule.minutes else []
         return " or ".join(parts)
-    fall = (
-        f"{show_value(rule.of, rule.below_best)} below its best, or " if rule.below_best is not None else ""
-    )
+    fall = f"{show_value(rule.of, rule.below_best)} below its best, or " if rule.below_best is not None else ""
     return f"{fall}not finite"
 
 
@@ -121,9 +119,4 @@ def _gone_wrong(rule: StopRule, course: Sequence[Evaluation]) -> str:
     return f"{rule.of} fell to {show_value(rule.of, course[-1].of(rule.of))} from its best {show_value(rule.of, best)}"
 
 
-_RULES = {
-    "good enough": _good_enough,
-    "no more gain": _no_more_gain,
-    "budget": _budget,
-    "gone wrong": _gone_wrong,
-}
+_RULES = {"good enough": _good_enough, "no more gain": _no_more_gain, "budget": _budget, "gone wrong": _gone_wrong}

@@ -48,7 +48,7 @@ _UPGRADES: dict[int, str] = {
     CREATE TABLE results (
         id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
     );
-    """,
+    """
 }
 
 QUEUED, RUNNING, DONE, FAILED = "queued", "running", "done", "failed"
@@ -109,9 +109,7 @@ class RunStore:
             self.connection.execute("PRAGMA synchronous=NORMAL")
             self._bring_up_to_date()
         except sqlite3.DatabaseError as error:
-            raise FileError(
-                self.path, "", None, f"damaged ({error}); move it away to start a new catalogue"
-            ) from error
+            raise FileError(self.path, "", None, f"damaged ({error}); move it away to start a new catalogue") from error
 
     def _bring_up_to_date(self) -> None:
         with self.writing():
@@ -162,9 +160,7 @@ class RunStore:
         names = ", ".join(values)
         marks = ", ".join("?" * len(values))
         with self.writing():
-            cursor = self.connection.execute(
-                f"INSERT INTO runs ({names}) VALUES ({marks})", list(values.values())
-            )
+            cursor = self.connection.execute(f"INSERT INTO runs ({names}) VALUES ({marks})", list(values.values()))
         return int(cursor.lastrowid or 0)
 
     def update(self, run: int, **values: Any) -> None:
@@ -177,9 +173,7 @@ class RunStore:
     def claim(self, run: int) -> None:
         """Mark a run as being worked on by this process."""
         own = psutil.Process()
-        self.update(
-            run, state=RUNNING, request=None, pid=own.pid, pid_started=own.create_time(), beat=time.time()
-        )
+        self.update(run, state=RUNNING, request=None, pid=own.pid, pid_started=own.create_time(), beat=time.time())
 
     def run(self, number: int) -> RunRow:
         """One run.
@@ -192,9 +186,7 @@ class RunStore:
         row = self.connection.execute("SELECT * FROM runs WHERE id = ?", [number]).fetchone()
         if row is None:
             last = self.connection.execute("SELECT COALESCE(MAX(id), 0) FROM runs").fetchone()[0]
-            raise StateError(
-                f"no run {number}; " + (f"the last is {last}" if last else "nothing was trained here yet")
-            )
+            raise StateError(f"no run {number}; " + (f"the last is {last}" if last else "nothing was trained here yet"))
         return _row(row)
 
     def runs(self, batch: int | None = None) -> list[RunRow]:
@@ -217,9 +209,7 @@ class RunStore:
     def add_update(self, run: int, step: int, health: dict[str, float]) -> None:
         """Keep the health figures of one update."""
         with self.writing():
-            self.connection.execute(
-                "INSERT OR REPLACE INTO updates VALUES (?, ?, ?)", [run, step, json.dumps(health)]
-            )
+            self.connection.execute("INSERT OR REPLACE INTO updates VALUES (?, ?, ?)", [run, step, json.dumps(health)])
 
     def add_evaluation(self, run: int, evaluation: Evaluation, details: dict[str, Any]) -> None:
         """Keep one evaluation."""
@@ -237,16 +227,13 @@ class RunStore:
     def course(self, run: int) -> list[Evaluation]:
         """The evaluations of a run, in order."""
         rows = self.connection.execute(
-            "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step",
-            [run],
+            "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step", [run]
         )
         return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
 
     def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
         """Step and details (endings, pay by term) of each evaluation."""
-        rows = self.connection.execute(
-            "SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run]
-        )
+        rows = self.connection.execute("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
         return [(r[0], json.loads(r[1])) for r in rows]
 
     def health(self, run: int, since: int = -1) -> list[tuple[int, dict[str, float]]]:

@@ -16,14 +16,7 @@ from typing import Any
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.policy import Policy
 from plucky_heron.training.evaluation import retest
-from plucky_heron.training.launch import (
-    AT_ONCE,
-    facts,
-    frozen_problem,
-    frozen_recipe,
-    run_folder,
-    worker_environment,
-)
+from plucky_heron.training.launch import AT_ONCE, facts, frozen_problem, frozen_recipe, run_folder, worker_environment
 from plucky_heron.training.loop import Run
 from plucky_heron.training.stop import Evaluation
 from plucky_heron.training.store import DONE, FAILED, QUEUED, RunStore
@@ -38,29 +31,18 @@ def work_through(project: Path, batch: int) -> None:
         waiting = [row for row in store.runs(batch) if row.state == QUEUED and row.id not in at_work]
         for row in list(waiting):
             if store.requested(row.id) == "stop":
-                store.update(
-                    row.id, state=DONE, stop_rule="by hand", stop_text="stopped before it began", request=None
-                )
+                store.update(row.id, state=DONE, stop_rule="by hand", stop_text="stopped before it began", request=None)
                 waiting.remove(row)
         if not waiting and not at_work:
             return
         for row in waiting[: AT_ONCE - len(at_work)]:
             threads = 1 if len(waiting) + len(at_work) > 1 else AT_ONCE
-            command = [
-                sys.executable,
-                "-m",
-                "plucky_heron.training.worker",
-                str(project),
-                str(row.id),
-                str(threads),
-            ]
+            command = [sys.executable, "-m", "plucky_heron.training.worker", str(project), str(row.id), str(threads)]
             at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
         time.sleep(0.1)
         for run, process in at_work.items():
             if process.poll() not in (None, 0) and store.run(run).state == QUEUED:
-                store.update(
-                    run, state=FAILED, stop_rule="failed", stop_text="the worker could not start; see the log"
-                )
+                store.update(run, state=FAILED, stop_rule="failed", stop_text="the worker could not start; see the log")
 
 
 def work_on(project: Path, number: int, threads: int) -> None:
@@ -70,11 +52,7 @@ def work_on(project: Path, number: int, threads: int) -> None:
     store.claim(number)
     try:
         run = Run(
-            frozen_problem(project, row),
-            frozen_recipe(project, row),
-            row.seed,
-            run_folder(project, number),
-            threads,
+            frozen_problem(project, row), frozen_recipe(project, row), row.seed, run_folder(project, number), threads
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)
@@ -103,19 +81,13 @@ def _train(store: RunStore, run: Run, number: int) -> None:
     def on_evaluation(run: Run, row: Evaluation, details: dict[str, Any]) -> None:
         store.add_evaluation(number, row, details)
         if run.best is not None:
-            store.update(
-                number, best_step=run.best.step, best_score=run.best.score, best_success=run.best.success
-            )
+            store.update(number, best_step=run.best.step, best_score=run.best.score, best_success=run.best.success)
 
     def stop_asked() -> bool:
         return asked["stop"] or store.requested(number) == "stop"
 
     verdict = run.work(on_update, on_evaluation, stop_asked)
-    fresh = (
-        retest(run.problem, Policy.load(run.folder / "best.npz"), run.threads)
-        if run.best is not None
-        else None
-    )
+    fresh = retest(run.problem, Policy.load(run.folder / "best.npz"), run.threads) if run.best is not None else None
     store.update(
         number, state=DONE, steps=run.steps, seconds=run.seconds, stop_rule=verdict.rule, stop_text=verdict.text,
         retest=fresh or {}, request=None,

@@ -39,9 +39,7 @@ class BatchList(QWidget):
         if not self.entries:
             painter.setPen(t.color("soft"))
             painter.drawText(
-                self.rect(),
-                Qt.AlignmentFlag.AlignTop,
-                "No batch yet: train one, change the recipe, train another",
+                self.rect(), Qt.AlignmentFlag.AlignTop, "No batch yet: train one, change the recipe, train another"
             )
         for k, (batch, text, note) in enumerate(self.entries):
             y = 4 + k * 26
@@ -147,9 +145,7 @@ class SeedDots(QWidget):
         for value in np.linspace(low, high, 5):
             text = f"{100 * value:.1f}" if self.quantity == "success" else f"{value:.0f}"
             painter.drawText(
-                QRectF(x(value) - 30, height * len(self.groups) + 2, 60, 14),
-                Qt.AlignmentFlag.AlignCenter,
-                text,
+                QRectF(x(value) - 30, height * len(self.groups) + 2, 60, 14), Qt.AlignmentFlag.AlignCenter, text
             )
 
 
@@ -248,21 +244,14 @@ class CompareStation(Station):
             everything += [e for c in courses for e in c]
             self.chart.add_courses(courses, number, each=False)
         values = [e.of(quantity) for e in everything]
-        low, high = (
-            (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
-        )
+        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
         self.chart.set_range(max((e.step for e in everything), default=1) * 1.05, low, high)
-        name = (
-            bench.problem.task.measure.name
-            if bench.problem is not None and quantity == "success"
-            else "score"
-        )
+        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
         self.curves.caption.setText(f"{name}, on the evaluation starts".upper())
 
     def _show_words(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
         groups = {
-            letter: [float(r.retest[quantity]) for r in found[batch] if r.retest]
-            for batch, letter in letters.items()
+            letter: [float(r.retest[quantity]) for r in found[batch] if r.retest] for batch, letter in letters.items()
         }
         self.dots.groups, self.dots.quantity = list(groups.items()), quantity
         self.dots.update()
@@ -283,9 +272,7 @@ class CompareStation(Station):
             )
             self.difference_rows.add_wide(label(text, "soft"))
         if len(rows) == 1:
-            table = {
-                name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()
-            }
+            table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
         for name, values in table.items():
             cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
             self.difference_rows.add(ElidedLabel(name.replace("_", " "), "soft"), *cells)
@@ -331,15 +318,9 @@ def comparison_words(groups: dict[str, list[float]]) -> list[str]:
             total = len(ours) * len(theirs)
             clear = min(len(ours), len(theirs)) >= 5 and not 0.1 < wins / total < 0.9
             verdict = (
-                "established"
-                if clear
-                else "not established with so few seeds"
-                if total < 25
-                else "not established"
+                "established" if clear else "not established with so few seeds" if total < 25 else "not established"
             )
-            lines.append(
-                f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}."
-            )
+            lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
     return lines
 
 

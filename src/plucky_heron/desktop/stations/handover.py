@@ -15,7 +15,7 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Mark, Rows, button, label, rule, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Mark, Rows, bare_card, button, label, rule, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.handover.pack import HOLD_TIME, TOLERANCE, VECTORS, contract, write_pack
 from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
@@ -42,9 +42,7 @@ class RoundTrips(QWidget):
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
         if not self.trips:
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs"
-            )
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs")
             return
         low, high = 1e-5, max(self.sample * 1.6, max(self.trips))
         bins = np.geomspace(low, high, 40)
@@ -65,11 +63,7 @@ class RoundTrips(QWidget):
         painter.setPen(QPen(t.color("ink"), 1.5, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x(self.sample), top), QPointF(x(self.sample), base))
         painter.setPen(t.color("soft"))
-        for seconds, text in (
-            (1e-4, "0.1 ms"),
-            (1e-3, "1 ms"),
-            (self.sample, f"{1000 * self.sample:g}, the sample"),
-        ):
+        for seconds, text in ((1e-4, "0.1 ms"), (1e-3, "1 ms"), (self.sample, f"{1000 * self.sample:g}, the sample")):
             width = 90
             place = QRectF(min(x(seconds) - width / 2, self.width() - width), base + 1, width, 14)
             painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
@@ -104,15 +98,9 @@ class HandoverStation(Station):
         self.rig.body.addWidget(self.rig_rows)
         self.trips = RoundTrips()
         self.rig.body.addWidget(self.trips, 1)
-        picture = Card()
-        picture.setAccessibleName("drawing")
-        picture.layout().setContentsMargins(2, 2, 2, 2)
         self.drawing = Drawing(bench.playback)
-        picture.body.addWidget(self.drawing)
-        strip = Card()
-        strip.setAccessibleName("strip recorder")
-        strip.layout().setContentsMargins(2, 2, 2, 2)
-        strip.body.addWidget(StripRecorder(bench.playback))
+        picture = bare_card(self.drawing, "drawing")
+        strip = bare_card(StripRecorder(bench.playback), "strip recorder")
         row = QHBoxLayout()
         self.write = button("Write the pack", self.write_the_pack, "primary")
         self.roll = button("Roll out", self.roll_out)
@@ -227,22 +215,16 @@ class HandoverStation(Station):
         found = self.bench.store.last_result(row.id, "rollout") if row is not None else None
         if self.samples:
             missed = sum(s.round_trip is None for s in self.samples)
-            self.rig_rows.add(
-                label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed")
-            )
+            self.rig_rows.add(label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
             self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
         elif found is None:
             self.rig_rows.add(
-                label("host", "strong"),
-                label("own process, the pack's C, UDP on loopback", "soft", wrap=True),
+                label("host", "strong"), label("own process, the pack's C, UDP on loopback", "soft", wrap=True)
             )
         else:
             trip = found["round_trip_ms"]
             lines = [
-                (
-                    "mode",
-                    f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}",
-                ),
+                ("mode", f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}"),
                 ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
                 ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
                 ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),

@@ -12,7 +12,7 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, Choice, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.training.launch import frozen_problem
@@ -38,9 +38,7 @@ class IntervalBars(QWidget):
         t = theme()
         if not self.summary:
             painter.setPen(t.color("soft"))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter, "Not proved yet: choose a run, then Prove"
-            )
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Not proved yet: choose a run, then Prove")
             return
         columns = [self.width() - x for x in (340, 268, 138, 60)]
         left, right = 130.0, columns[0] - 12.0
@@ -68,9 +66,7 @@ class IntervalBars(QWidget):
             painter.drawRoundedRect(QRectF(left, y - 5, (right - left) * d["success"], 10), 2, 2)
             low, high = d["success_interval"]
             painter.setPen(QPen(t.color("ink"), 3))
-            painter.drawLine(
-                QPointF(left + (right - left) * low, y), QPointF(left + (right - left) * high, y)
-            )
+            painter.drawLine(QPointF(left + (right - left) * low, y), QPointF(left + (right - left) * high, y))
             painter.setPen(t.color("ink"))
             painter.setFont(font(13, bold=True))
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
@@ -85,9 +81,7 @@ class IntervalBars(QWidget):
                     f"{100 * difference:+.1f} ± {100 * half:.1f}".replace("-", "−"),
                 )
             painter.setPen(t.color("ink"))
-            painter.drawText(
-                QRectF(columns[2], y - 10, 62, 20), align, f"{d['score']['mean']:.1f}".replace("-", "−")
-            )
+            painter.drawText(QRectF(columns[2], y - 10, 62, 20), align, f"{d['score']['mean']:.1f}".replace("-", "−"))
             painter.drawText(QRectF(columns[3], y - 10, 56, 20), align, f"{100 * d['effort']:.0f} %")
             if bold and self.hasFocus():
                 painter.setPen(QPen(t.color("tide"), 2))
@@ -108,9 +102,7 @@ class IntervalBars(QWidget):
         names = list(self.summary)
         if names and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.picked.emit(
-                names[
-                    (names.index(self.selected) + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(names)
-                ]
+                names[(names.index(self.selected) + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(names)]
             )
         else:
             super().keyPressEvent(event)
@@ -127,19 +119,14 @@ class ProvingStation(Station):
         layout.setSpacing(10)
         left = QVBoxLayout()
         left.setSpacing(10)
-        self.table = Card(
-            "Trials, the same for all", "success with 95 % interval · effort as share of the limits"
-        )
+        self.table = Card("Trials, the same for all", "success with 95 % interval · effort as share of the limits")
         self.bars = IntervalBars()
         self.bars.picked.connect(self.choose)
         self.table.body.addWidget(self.bars, 1)
         self.words = label("", "soft", wrap=True)
         self.table.body.addWidget(self.words)
         left.addWidget(self.table, 40)
-        strip = Card()
-        strip.setAccessibleName("strip recorder")
-        strip.layout().setContentsMargins(2, 2, 2, 2)
-        strip.body.addWidget(StripRecorder(bench.playback))
+        strip = bare_card(StripRecorder(bench.playback), "strip recorder")
         left.addWidget(strip, 52)
         row = QHBoxLayout()
         self.start = button("Prove", self.prove, "primary")
@@ -155,11 +142,8 @@ class ProvingStation(Station):
         layout.addLayout(left, 58)
         right = QVBoxLayout()
         right.setSpacing(10)
-        picture = Card()
-        picture.setAccessibleName("drawing")
-        picture.layout().setContentsMargins(2, 2, 2, 2)
         self.drawing = Drawing(bench.playback)
-        picture.body.addWidget(self.drawing)
+        picture = bare_card(self.drawing, "drawing")
         right.addWidget(picture, 46)
         self.worst = Card("Worst trials", "")
         self.worst_rows = Rows((2, 3, 3, 4, 2), spacing=3)
@@ -238,11 +222,7 @@ class ProvingStation(Station):
                 ending = trials.ending_names[kind] if kind >= 0 else "time is up"
             replay = button("replay", lambda n=number: self.replay(n), "link", f"replay trial {number}")
             self.worst_rows.add(
-                label(f"trial {number}", "strong"),
-                label(score),
-                label(success),
-                label(ending, "soft"),
-                replay,
+                label(f"trial {number}", "strong"), label(score), label(success), label(ending, "soft"), replay
             )
         self.worst_rows.finish()
 
@@ -290,18 +270,12 @@ class ProvingStation(Station):
         def work(_: Job) -> tuple[Proof, Recording, Recording | None]:
             known = proof or prove(frozen_problem(folder, row), policy, trials=count, project=folder)
             ghost = "regulator" if name == "policy" else "policy"
-            return (
-                known,
-                known.replay(name, number),
-                known.replay(ghost, number) if ghost in known.trials else None,
-            )
+            return (known, known.replay(name, number), known.replay(ghost, number) if ghost in known.trials else None)
 
         def then(result: tuple[Proof, Recording, Recording | None]) -> None:
             known, recording, ghost = result
             bench.proof, bench.proof_run = known, row.id
-            bench.playback.load(
-                known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True
-            )
+            bench.playback.load(known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True)
 
         bench.start_job(f"replaying trial {number}", work, then)
 
@@ -318,4 +292,6 @@ def verdict(drivers: dict[str, dict], trials: int) -> str:
     else:
         text = f"Against the {best}, success does not differ beyond chance; scores {drivers['policy']['score']['mean']:.1f} and {others[best]['score']['mean']:.1f}."
     low = drivers["policy"]["success_interval"][0]
-    return f"{text} At 95 % confidence the policy succeeds in at least {100 * low:.1f} % of such trials ({trials} tried)."
+    return (
+        f"{text} At 95 % confidence the policy succeeds in at least {100 * low:.1f} % of such trials ({trials} tried)."
+    )

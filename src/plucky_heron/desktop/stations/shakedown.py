@@ -15,7 +15,7 @@ from plucky_heron.desktop.person import Person
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.desktop.widgets import Card, ElidedLabel, Mark, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import Card, ElidedLabel, Mark, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.simulation.trials import Recording
 
@@ -82,26 +82,20 @@ class Dots(QWidget):
             painter.setPen(QPen(t.color("rule"), 1))
             painter.drawLine(QPointF(left, y), QPointF(right, y))
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(
-                t.color("reed" if name.startswith(("you", "rule")) else "tide" if best else "heron", 0.5)
-            )
+            painter.setBrush(t.color("reed" if name.startswith(("you", "rule")) else "tide" if best else "heron", 0.5))
             for number, score in enumerate(scores):
                 point = QPointF(x(float(score)), y + (number % 5 - 2) * 1.6)
                 painter.drawEllipse(point, 3, 3)
                 self._points.append((point, name, number))
             painter.setPen(QPen(t.color("ink"), 2))
-            painter.drawLine(
-                QPointF(x(float(np.median(scores))), y - 7), QPointF(x(float(np.median(scores))), y + 7)
-            )
+            painter.drawLine(QPointF(x(float(np.median(scores))), y - 7), QPointF(x(float(np.median(scores))), y + 7))
         painter.setFont(font(11))
         painter.setPen(t.color("soft"))
         base = self.height() - 14
         painter.drawText(QRectF(0, base, 120, 14), Qt.AlignmentFlag.AlignLeft, "score")
         for value in np.linspace(low, high, 5):
             painter.drawText(
-                QRectF(x(value) - 30, base, 60, 14),
-                Qt.AlignmentFlag.AlignCenter,
-                f"{value:.0f}".replace("-", "−"),
+                QRectF(x(value) - 30, base, 60, 14), Qt.AlignmentFlag.AlignCenter, f"{value:.0f}".replace("-", "−")
             )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -134,16 +128,10 @@ class ShakedownStation(Station):
         layout.setSpacing(12)
         left = QVBoxLayout()
         left.setSpacing(10)
-        picture = Card()
-        picture.setAccessibleName("drawing")
-        picture.layout().setContentsMargins(2, 2, 2, 2)
         self.drawing = Drawing(bench.playback)
-        picture.body.addWidget(self.drawing)
+        picture = bare_card(self.drawing, "drawing")
         left.addWidget(picture, 55)
-        strip = Card()
-        strip.setAccessibleName("strip recorder")
-        strip.layout().setContentsMargins(2, 2, 2, 2)
-        strip.body.addWidget(StripRecorder(bench.playback))
+        strip = bare_card(StripRecorder(bench.playback), "strip recorder")
         left.addWidget(strip, 45)
         layout.addLayout(left, 60)
         right = QVBoxLayout()
@@ -253,9 +241,7 @@ class ShakedownStation(Station):
         other = None
         if shaken is not None:
             against = "nobody" if name != "nobody" else "random"
-            other = (
-                shaken.rehearsals[against].recordings.get(number) if against in shaken.rehearsals else None
-            )
+            other = shaken.rehearsals[against].recordings.get(number) if against in shaken.rehearsals else None
         self.bench.playback.load(
             problem, recording, f"{name} · episode {number} of {REHEARSALS} · start {number}", other
         )
@@ -303,9 +289,7 @@ class ShakedownStation(Station):
         if recording.steps:
             self.driven.append(recording)
             assert self.bench.problem is not None
-            self.bench.playback.show(
-                self.bench.problem, recording, f"you, by keyboard · start {recording.episode}"
-            )
+            self.bench.playback.show(self.bench.problem, recording, f"you, by keyboard · start {recording.episode}")
         self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QWidget
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.stations.base import StakeState, Station
 from plucky_heron.desktop.theme import SERIES, theme
-from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, label, rule, scrolled
+from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, bare_card, label, rule, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.simulation.trials import Trials
 from plucky_heron.task.problem import Problem
@@ -44,16 +44,12 @@ class Gauge(QWidget):
         painter.drawRoundedRect(box, 4, 4)
 
         def x(value: float) -> float:
-            return box.left() + box.width() * float(
-                np.clip((value - self.low) / (self.high - self.low), 0, 1)
-            )
+            return box.left() + box.width() * float(np.clip((value - self.low) / (self.high - self.low), 0, 1))
 
         if self.met is not None:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(t.color("heron", 0.55))
-            painter.drawRoundedRect(
-                QRectF(x(self.met[0]), 4.5, max(2.0, x(self.met[1]) - x(self.met[0])), 7), 3, 3
-            )
+            painter.drawRoundedRect(QRectF(x(self.met[0]), 4.5, max(2.0, x(self.met[1]) - x(self.met[0])), 7), 3, 3)
         if self.now is not None:
             painter.setPen(QPen(t.color("tide"), 2.2))
             painter.drawLine(QPointF(x(self.now), 1), QPointF(x(self.now), 15))
@@ -121,11 +117,8 @@ class TaskStation(Station):
         self.wrong = label("", "wrong", wrap=True)
         self.wrong.hide()
         self.pays.body.addWidget(self.wrong)
-        picture = Card()
-        picture.setAccessibleName("drawing")
-        picture.layout().setContentsMargins(2, 2, 2, 2)
         self.drawing = Drawing(bench.playback)
-        picture.body.addWidget(self.drawing)
+        picture = bare_card(self.drawing, "drawing")
         grid.addWidget(self.senses, 0, 0)
         grid.addWidget(self.commands, 0, 1)
         grid.addWidget(self.ends, 0, 2)
@@ -160,9 +153,7 @@ class TaskStation(Station):
         if problem is None:
             return
         task = problem.task
-        self.senses.note.setText(
-            f"{len(problem.observations)} numbers, {task.timing.control_rate:g} times a second"
-        )
+        self.senses.note.setText(f"{len(problem.observations)} numbers, {task.timing.control_rate:g} times a second")
         self._show_senses(problem)
         self.commands.note.setText(f"{len(task.actions)} continuous")
         self.command_rows.clear()
@@ -175,17 +166,13 @@ class TaskStation(Station):
             )
         self.start_rows.clear()
         for draw in problem.draws:
-            self.start_rows.add(
-                label(draw.target, ""), ElidedLabel(draw.distribution.text().replace("-", "−"), "soft")
-            )
+            self.start_rows.add(label(draw.target, ""), ElidedLabel(draw.distribution.text().replace("-", "−"), "soft"))
         self.start_rows.finish()
         self.end_rows.clear()
         for name, ending in task.endings.items():
             self.end_rows.add(label(name, "strong"), label(ending.kind, "soft"))
             self.end_rows.add_wide(label(ending.formula, "soft", wrap=True))
-        self.end_rows.add(
-            label("time is up", "strong"), label(f"{task.timing.time_limit:g} s, not a failure", "soft")
-        )
+        self.end_rows.add(label("time is up", "strong"), label(f"{task.timing.time_limit:g} s, not a failure", "soft"))
         hold = f", held {task.measure.hold:g} s as the episode ends" if task.measure.hold else ""
         self.measure_text.setText(f"{task.measure.name}{hold}")
         if not self.measure.hasFocus():
@@ -201,9 +188,7 @@ class TaskStation(Station):
     def _show_senses(self, problem: Problem) -> None:
         self.sense_rows.clear()
         self.sense_rows.add(
-            label("signal", "soft"),
-            label("now, and what rehearsals met", "soft"),
-            label("range, noise", "soft"),
+            label("signal", "soft"), label("now, and what rehearsals met", "soft"), label("range, noise", "soft")
         )
         self.gauges = []
         trials = self._rehearsed()
@@ -216,9 +201,7 @@ class TaskStation(Station):
                 met = np.concatenate([r.observations[:, k] for r in trials.recordings.values()])
                 gauge.show_met((float(met.min()), float(met.max())), None)
             self.gauges.append(gauge)
-            span = f"{o.range[0] / factor:.4g} … {o.range[1] / factor:.4g} {pretty_unit(unit)}".replace(
-                "-", "−"
-            )
+            span = f"{o.range[0] / factor:.4g} … {o.range[1] / factor:.4g} {pretty_unit(unit)}".replace("-", "−")
             noise = f" ±{o.noise / factor:.2g}" if o.noise else ""
             late = f" {1000 * o.delay:g} ms late" if o.delay else ""
             name = label(o.name, "strong")

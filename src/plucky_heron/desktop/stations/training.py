@@ -17,6 +17,7 @@ from plucky_heron.desktop.widgets import (
     ElidedLabel,
     QuantityField,
     Rows,
+    bare_card,
     button,
     label,
     scrolled,
@@ -70,9 +71,7 @@ class Spark(QWidget):
             painter.setBrush(t.color("faint"))
             painter.drawRoundedRect(QRectF(0, 7, half, 5), 2, 2)
             painter.setBrush(t.color("moss", 0.55))
-            painter.drawRect(
-                QRectF(half * self.low / top, 7, half * (min(self.high, top) - self.low) / top, 5)
-            )
+            painter.drawRect(QRectF(half * self.low / top, 7, half * (min(self.high, top) - self.low) / top, 5))
             painter.setPen(QPen(t.color("ink"), 2.4))
             x = half * float(np.clip(values[-1] / top, 0, 1))
             painter.drawLine(QPointF(x, 3), QPointF(x, 16))
@@ -106,9 +105,7 @@ class SeedBars(QWidget):
         count = len(self.rows)
         width = self.width() / count
         worst = min(
-            (r for r in self.rows if r.best_success is not None),
-            key=lambda r: r.best_success or 0.0,
-            default=None,
+            (r for r in self.rows if r.best_success is not None), key=lambda r: r.best_success or 0.0, default=None
         )
         for k, row in enumerate(self.rows):
             x = k * width
@@ -127,9 +124,7 @@ class SeedBars(QWidget):
             kept = show_value("success", row.best_success) if row.best_success is not None else row.state
             painter.setPen(t.color("ink"))
             painter.drawText(
-                QRectF(x + 18, 18, width - 20, 16),
-                Qt.AlignmentFlag.AlignVCenter,
-                row.state if wrong else kept,
+                QRectF(x + 18, 18, width - 20, 16), Qt.AlignmentFlag.AlignVCenter, row.state if wrong else kept
             )
 
 
@@ -166,11 +161,8 @@ class TrainingStation(Station):
         self.wrong = label("", "wrong", wrap=True)
         self.wrong.hide()
         self.recipe.body.addWidget(self.wrong)
-        picture = Card()
-        picture.setAccessibleName("drawing")
-        picture.layout().setContentsMargins(2, 2, 2, 2)
         self.drawing = Drawing(bench.playback)
-        picture.body.addWidget(self.drawing)
+        picture = bare_card(self.drawing, "drawing")
         self.seeds = Card("Seeds", "")
         self.bars = SeedBars()
         self.kept = ElidedLabel("", "soft")
@@ -249,9 +241,7 @@ class TrainingStation(Station):
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
-        self.recipe_rows.add(
-            label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft")
-        )
+        self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
         self.recipe_rows.finish()
         self._show_rules()
 
@@ -271,17 +261,11 @@ class TrainingStation(Station):
         roles = {"good enough": "moss", "no more gain": "reed", "budget": "plum", "gone wrong": "rust"}
         for rule in recipe.stop:
             name = label(rule.kind.capitalize(), "strong")
-            name.setStyleSheet(
-                f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;"
-            )
+            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;")
             met = ended.get(rule.kind)
             seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
             text = (
-                f"ended seed {', '.join(map(str, seeds))}"
-                if met
-                else "ended none yet"
-                if row
-                else "not in force yet"
+                f"ended seed {', '.join(map(str, seeds))}" if met else "ended none yet" if row else "not in force yet"
             )
             self.rule_rows.add(name, ElidedLabel(text, "soft"))
             self.rule_rows.add_wide(ElidedLabel(describe(rule), ""))
@@ -292,9 +276,7 @@ class TrainingStation(Station):
         quantity = self.quantity.currentData()
         if recipe is None:
             return None
-        return next(
-            ((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None
-        )
+        return next(((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None)
 
     def _rule_dragged(self, value: float) -> None:
         found = self._good_enough()
@@ -304,15 +286,10 @@ class TrainingStation(Station):
         if rule.of == "success":
             value = float(np.clip(round(value, 3), 0.0, 1.0))
             self.bench.edit(
-                "recipes",
-                ["stop", number, "at_least"],
-                f"{100 * value:.1f} %",
-                f"good enough: {100 * value:.1f} %",
+                "recipes", ["stop", number, "at_least"], f"{100 * value:.1f} %", f"good enough: {100 * value:.1f} %"
             )
         else:
-            self.bench.edit(
-                "recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}"
-            )
+            self.bench.edit("recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}")
         self.refresh()
 
     def refresh(self) -> None:
@@ -325,9 +302,7 @@ class TrainingStation(Station):
         courses = [bench.store.course(r.id) for r in rows]
         steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
         values = [e.of(quantity) for c in courses for e in c]
-        low, high = (
-            (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
-        )
+        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
         self.chart.set_range(steps * 1.08, low, high)
         shaken = bench.shakedown
         if shaken is not None and "regulator" in shaken.rehearsals:
@@ -345,11 +320,7 @@ class TrainingStation(Station):
         if rows:
             self.chart.vertical(float(steps), f"budget {steps / 1000:g} k")
         episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
-        name = (
-            bench.problem.task.measure.name
-            if bench.problem is not None and quantity == "success"
-            else "score"
-        )
+        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
         self.curves.caption.setText(
             f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper()
         )
@@ -422,15 +393,11 @@ class TrainingStation(Station):
         def work(_: object) -> object:
             problem = frozen_problem(folder, row)
             driver = PolicyDriver(Policy.load(run_folder(folder, row.id) / "best.npz"))
-            trials = run_trials(
-                problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0]
-            )
+            trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
             return problem, trials.recordings[0]
 
         def then(found: tuple) -> None:
             problem, recording = found
-            self.bench.playback.load(
-                problem, recording, f"policy of run {row.id} · evaluation start 0", play=True
-            )
+            self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
 
         self.bench.start_job("playing the kept policy", work, then)

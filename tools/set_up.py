@@ -6,6 +6,7 @@ Every step may be interrupted and is done again by the next start; the stamp is 
 from __future__ import annotations
 
 import ctypes
+import fcntl
 import os
 import shutil
 import subprocess
@@ -134,12 +135,17 @@ def kernels() -> None:
 
 
 def main() -> None:
-    """All steps, then the stamp."""
-    system_packages()
-    virtual_environment()
-    kernels()
-    (VENV / "heron-ready").write_text(sys.argv[1])
-    say("done")
+    """All steps, then the stamp; a second start meanwhile waits for the first."""
+    stamp = VENV / "heron-ready"
+    with (ROOT / ".set-up.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if stamp.exists() and stamp.read_text() == sys.argv[1] and (VENV / "bin" / "python").exists():
+            return
+        system_packages()
+        virtual_environment()
+        kernels()
+        stamp.write_text(sys.argv[1])
+        say("done")
 
 
 if __name__ == "__main__":

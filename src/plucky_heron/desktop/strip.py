@@ -45,7 +45,8 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
             o = problem.task.observations[k]
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(o.si, o.si)
             factor = factor_to_si(unit) if unit else 1.0
-            found.append((name, unit, recording.observations[:, k] / factor, o.range[0] / factor, o.range[1] / factor))
+            values = recording.observations[:, k] / factor
+            found.append((name, unit, values, *nice_range(values, o.range[0] / factor, o.range[1] / factor)))
         elif name in [a.name for a in problem.task.actions]:
             a = [x.name for x in problem.task.actions].index(name)
             values = (
@@ -59,6 +60,16 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
             bound = max(0.05, float(np.percentile(np.abs(paid), 98)) if len(paid) else 0.05)
             found.append((name, "", paid, -bound, bound))
     return [Trace(n, u, v, lo, hi, SERIES[k % len(SERIES)]) for k, (n, u, v, lo, hi) in enumerate(found)]
+
+
+def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
+    """What to show of a signal: its stated range, or the round part of it around zero that it keeps to."""
+    most = float(np.abs(values).max(initial=0.0))
+    if not low < 0 < high or most <= 0.0:
+        return low, high
+    power = 10.0 ** np.floor(np.log10(most))
+    bound = next(s * power for s in (1, 1.5, 2, 3, 5, 7, 10) if s * power >= most)
+    return max(low, -bound), min(high, bound)
 
 
 def usual_names(problem: Problem) -> list[str]:

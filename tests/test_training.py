@@ -13,8 +13,10 @@ import numpy as np
 import pytest
 
 from plucky_heron.errors import FileError, HeronError, StateError
+from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.training import launch
+from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, StopRule, read_recipe, with_changes
 from plucky_heron.training.stop import Evaluation, decide, replay
 from plucky_heron.training.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
@@ -271,3 +273,66 @@ def test_the_library_is_what_a_notebook_uses(trained: tuple[Project, RunRow]) ->
     assert opened.frozen(row.id).fingerprint() == row.fingerprint
     assert row.stop_rule == "budget" and row.best_step is not None
     assert row.retest is not None and row.retest["episodes"] == 200
+
+
+def test_a_learner_that_is_not_finite_is_stopped_and_its_last_good_policy_kept(folder: Path) -> None:
+    """Broken weights end the run as gone wrong, whatever its rules say."""
+    project = Project(folder)
+    run = Run(project.problem("lift"), quick(project), 3, folder / "run")
+    seen: list[Evaluation] = []
+
+    def break_it(run: Run, _: dict[str, float]) -> None:
+        if run.updates == 3:
+            run.method.parameters[:] = np.nan  # type: ignore[attr-defined]
+
+    verdict = run.work(break_it, lambda _, row, __: seen.append(row), lambda: False)
+    assert verdict.rule == "gone wrong" and "not finite" in verdict.text
+    assert not seen[-1].finite and seen[0].finite
+    kept = Policy.load(folder / "run" / "best.npz")
+    assert np.isfinite(kept.parameters).all()
+
+
+def test_a_run_is_taken_up_by_one_worker_only(folder: Path) -> None:
+    project = Project(folder)
+    (number,) = launch.create_batch(folder, "lift", quick(project), [1])
+    first, second = RunStore(folder), RunStore(folder)
+    assert first.claim(number)
+    assert not second.claim(number)
+    assert first.run(number).state == "running"
+    first.close()
+    second.close()
+
+
+def test_a_damaged_checkpoint_is_named(folder: Path) -> None:
+    project = Project(folder)
+    run = Run(project.problem("lift"), quick(project), 3, folder / "run")
+    assert not run.resume()
+    run.checkpoint()
+    path = folder / "run" / "checkpoint.npz"
+    path.write_bytes(path.read_bytes()[:500])
+    with pytest.raises(FileError, match="damaged"):
+        run.resume()
+
+
+@pytest.mark.parametrize("threads", [1, 2])
+def test_a_run_goes_on_from_its_checkpoint_bit_for_bit(folder: Path, threads: int) -> None:
+    """In memory: one run of six updates, and one of three, kept, taken up by a new object, and three more."""
+    project = Project(folder)
+    recipe = with_changes(quick(project), {"copies": "160", "steps_per_update": "640", "exploration_memory": "0.6"})
+    problem = project.problem("lift")
+    whole = Run(problem, recipe, 8, folder / "whole", threads)
+    for _ in range(6):
+        whole._update()
+    first = Run(problem, recipe, 8, folder / "part", threads)
+    for _ in range(3):
+        first._update()
+    first.checkpoint()
+    second = Run(problem, recipe, 8, folder / "part", 3 - threads)  # another number of threads changes nothing
+    assert second.resume()
+    for _ in range(3):
+        second._update()
+    for name, value in whole.method.keep().items():
+        np.testing.assert_array_equal(value, second.method.keep()[name], err_msg=name)
+    for name, value in whole.batch.keep().items():
+        np.testing.assert_array_equal(value, second.batch.keep()[name], err_msg=name)
+    assert (whole.steps, whole.episodes, whole.recent) == (second.steps, second.episodes, second.recent)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -104,9 +105,9 @@ class Workbench(QObject):
         try:
             self.problem = self.project.problem(self.task)
             self.recipe = self.project.recipe(self.recipe_name)
-            self._say("")
+            self.say("")
         except HeronError as error:
-            self._say(str(error))
+            self.say(str(error))
         if self.problem is not None:
             self.playback.problem = self.playback.problem or self.problem
         self.problem_changed.emit()
@@ -154,7 +155,8 @@ class Workbench(QObject):
         else:
             validate(Recipe, data, path).method_settings(path)
 
-    def _say(self, text: str) -> None:
+    def say(self, text: str) -> None:
+        """Tell the person something in one line; empty when it is over."""
         if text != self.trouble:
             self.trouble = text
             self.troubled.emit(text)
@@ -165,8 +167,8 @@ class Workbench(QObject):
         """Look into the store; tell whoever listens if something moved."""
         try:
             rows = [row for row in self.store.runs() if row.task == self.task]
-        except Exception as error:
-            self._say(f"the run store cannot be read: {error}")
+        except sqlite3.Error as error:
+            self.say(f"the run store cannot be read: {error}")
             return
         if self.batch not in {row.batch for row in rows}:
             self.batch = rows[-1].batch if rows else None
@@ -215,7 +217,7 @@ class Workbench(QObject):
             recipe = self.project.recipe(self.recipe_name)
             numbers = launch.train(self.project.folder, self.task, recipe, seeds)
         except HeronError as error:
-            self._say(str(error))
+            self.say(str(error))
             return str(error)
         self.batch, self.run = self.store.run(numbers[0]).batch, None
         self.refresh_runs()
@@ -231,7 +233,7 @@ class Workbench(QObject):
         try:
             launch.resume(self.project.folder, run)
         except HeronError as error:
-            self._say(str(error))
+            self.say(str(error))
         self.refresh_runs()
 
     # --- jobs --------------------------------------------------------------------------------------------------------
@@ -239,14 +241,14 @@ class Workbench(QObject):
     def start_job(self, name: str, function: Callable[[Job], Any], then: Callable[[Any], None]) -> Job | None:
         """Start a job if none is at work; its result goes to `then` in this thread."""
         if self.job is not None and self.job.busy:
-            self._say(f"{self.job.name} is still at work; stop it first")
+            self.say(f"{self.job.name} is still at work; stop it first")
             return None
         job = Job(name, function, self)
         self.job, self.share = job, 0.0
         job.progressed.connect(self._progress)
         job.done.connect(lambda result: self._ended(job, "", then, result))
         job.failed.connect(lambda text: self._ended(job, text, then, None))
-        self._say("")
+        self.say("")
         self.job_changed.emit()
         return job.start()
 
@@ -258,7 +260,7 @@ class Workbench(QObject):
         if self.job is job:
             self.job = None
         if text:
-            self._say(text)
+            self.say(text)
         else:
             then(result)
         self.job_changed.emit()

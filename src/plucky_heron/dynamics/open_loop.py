@@ -47,7 +47,7 @@ def simulate(
     integrator: str = "semi-implicit",
     every: int = 1,
 ) -> Track:
-    """Let a machine go from a pose with its drives at zero command.
+    """Let a machine go from a pose with its drives at zero command; speed drives hold what hangs on them.
 
     Parameters
     ----------
@@ -74,6 +74,7 @@ def simulate(
         if name not in model.joints:
             raise StateError(f"--start {name}: no such moving joint; known are {', '.join(model.joints)}")
         plant.position[0, model.joints.index(name)] = value
+    plant.settle_drives(np.arange(1))
     columns = ["time"]
     for joint in model.joints:
         columns += [f"{joint}.position", f"{joint}.velocity"]

@@ -8,7 +8,7 @@ import numpy as np
 
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import Trials, run_trials
-from plucky_heron.task.problem import Problem
+from plucky_heron.task.problem import NOT_FINITE, Problem
 from plucky_heron.training.stop import Evaluation
 
 EVALUATION_SEED = 1_000_003
@@ -33,7 +33,7 @@ def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict
 
 def summarise(trials: Trials, step: int, seconds: float, episodes: int) -> tuple[Evaluation, dict[str, Any]]:
     """The evaluation's row, and its details: endings, pay by term, length, quartiles."""
-    finite = bool(np.isfinite(trials.score).all())
+    finite = bool(np.isfinite(trials.score).all()) and NOT_FINITE not in trials.tally()
     row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite)
     quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]
     details = {

@@ -131,7 +131,7 @@ def resume(project: Path, number: int) -> None:
         store.close()
 
 
-def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 30.0) -> list[RunRow]:
+def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90.0) -> list[RunRow]:
     """Wait until all runs have ended; a run that nobody takes up within `patience` seconds raises.
 
     Raises

@@ -170,10 +170,16 @@ class RunStore:
         with self.writing():
             self.connection.execute(f"UPDATE runs SET {names} WHERE id = ?", [*packed.values(), run])
 
-    def claim(self, run: int) -> None:
-        """Mark a run as being worked on by this process."""
+    def claim(self, run: int) -> bool:
+        """Take up a waiting run in this process; False if another worker was faster."""
         own = psutil.Process()
-        self.update(run, state=RUNNING, request=None, pid=own.pid, pid_started=own.create_time(), beat=time.time())
+        values = [RUNNING, own.pid, own.create_time(), time.time(), run, QUEUED]
+        with self.writing():
+            cursor = self.connection.execute(
+                "UPDATE runs SET state = ?, request = NULL, pid = ?, pid_started = ?, beat = ? WHERE id = ? AND state = ?",
+                values,
+            )
+        return cursor.rowcount == 1
 
     def run(self, number: int) -> RunRow:
         """One run.

@@ -49,7 +49,8 @@ def work_on(project: Path, number: int, threads: int) -> None:
     """Train one run to its end, or on from its checkpoint."""
     store = RunStore(project)
     row = store.run(number)
-    store.claim(number)
+    if not store.claim(number):
+        return
     try:
         run = Run(
             frozen_problem(project, row), frozen_recipe(project, row), row.seed, run_folder(project, number), threads

@@ -17,6 +17,7 @@ from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Mark, Rows, bare_card, button, label, rule, scrolled
 from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.errors import HeronError
 from plucky_heron.handover.pack import HOLD_TIME, TOLERANCE, VECTORS, contract, write_pack
 from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
 from plucky_heron.simulation.trials import Recording
@@ -262,8 +263,8 @@ class HandoverStation(Station):
         lock_step = bool(self.mode.currentData())
         try:
             problem = read_problem(folder / "frozen", row.task)
-        except Exception as error:
-            bench._say(str(error))
+        except HeronError as error:
+            bench.say(str(error))
             return
         self.shown_problem, self.samples = problem, []
 

@@ -6,10 +6,13 @@ import time
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from scipy.spatial import ConvexHull
 
 from plucky_heron.analysis.machine_facts import derived_facts, part_numbers
 from plucky_heron.desktop.application import make_application
@@ -17,7 +20,7 @@ from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.ladder import JointLadder
 from plucky_heron.desktop.playback import Playback
-from plucky_heron.desktop.scene import Frame, Scene, outline_points
+from plucky_heron.desktop.scene import Frame, Scene, convex_hull, outline_points
 from plucky_heron.desktop.stations.compare import comparison_words
 from plucky_heron.desktop.stations.handover import RoundTrips
 from plucky_heron.desktop.stations.proving import verdict
@@ -82,6 +85,20 @@ def test_text_can_be_read_on_every_ground(theme: Theme) -> None:
 )
 def test_outlines_reach_as_far_as_their_shapes(shape: Shape, extent: tuple[float, ...]) -> None:
     np.testing.assert_allclose(outline_points(shape).max(axis=0), extent, rtol=0.01)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(3, 60))
+def test_convex_hull_is_that_of_qhull(seed: int, count: int) -> None:
+    points = np.random.default_rng(seed).normal(size=(count, 2)).round(3)
+    hull = convex_hull(points)
+    oracle = points[ConvexHull(points).vertices]
+    assert {tuple(p) for p in hull} == {tuple(p) for p in oracle}
+    x, y = hull.T
+    area = 0.5 * (x @ np.roll(y, -1) - y @ np.roll(x, -1))
+    assert area == pytest.approx(ConvexHull(points).volume)
+    line = np.array([[0.0, 0.0], [1.0, 1.0], [2.0, 2.0]])  # seen edge-on
+    assert {tuple(p) for p in convex_hull(line)} == {(0.0, 0.0), (2.0, 2.0)}
 
 
 def test_bodies_are_painted_where_the_physics_says(qapp: QApplication, problem: Problem, recording: Recording) -> None:

@@ -17,12 +17,14 @@ from plucky_heron.dynamics.plant import Plant
 from plucky_heron.learning import kernels
 from plucky_heron.machine.schema import read_machine
 from plucky_heron.project import demo_source
+from plucky_heron.simulation import kernels as simulation
 
 
 def steps() -> list[Callable[[], object]]:
     """Calls that make Numba compile each entry, with the types used in earnest."""
     model = build_model(read_machine(demo_source() / "machines" / "hoist.toml"))
     plant = Plant(model, 2, 0.004, threads=1)
+    line = np.zeros(4)
     small = np.zeros(4, dtype=np.float32)
     table = np.zeros((2, 2))
     return [
@@ -30,6 +32,7 @@ def steps() -> list[Callable[[], object]]:
         lambda: plant.step(np.zeros((2, len(model.drives)))),
         plant.locate,
         lambda: kernels.adam_step(small, small, small.copy(), small.copy(), 1, 1e-3, 0.9, 0.999, 1e-7, 1.0),
+        lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
         lambda: kernels.advantages(table, table, table, table, 0.99, 0.95, table.copy()),
     ]
 
@@ -38,7 +41,7 @@ def main() -> None:
     """Compile with a bar."""
     console = Console(stderr=True)
     with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=6)
+        task = bar.add_task("compiling kernels", total=7)
         bar.advance(task)
         for step in steps():
             step()

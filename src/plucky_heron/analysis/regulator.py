@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from scipy.linalg import solve_discrete_are
 
 from plucky_heron.dynamics import kernels
 from plucky_heron.dynamics.plant import Plant
@@ -86,6 +85,8 @@ def gain(problem: Problem, linear: Linear, design: tuple[float, float, float]) -
     StateError
         The Riccati equation has no stabilising solution: the machine cannot be held this way.
     """
+    from scipy.linalg import solve_discrete_are  # heavy, and the window should open at once
+
     share, on_speed, on_free = design
     model = problem.model
     n = len(model.joints)

@@ -5,13 +5,11 @@ It paints into any painter, so the same code serves the window and a picture wit
 
 from __future__ import annotations
 
-import contextlib
 from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
-from scipy.spatial import ConvexHull, QhullError
 
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
@@ -313,11 +311,30 @@ class Scene:
         painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
 
 
+def convex_hull(points: Array) -> Array:
+    """Corners of the convex hull of points (k, 2), in order (A. M. Andrew's monotone chain, 1979).
+
+    SciPy's does the same, but its package takes a third of a second of the window's start.
+    """
+    ordered = sorted(map(tuple, points.tolist()))
+
+    def chain(row: list[tuple[float, float]]) -> list[tuple[float, float]]:
+        kept: list[tuple[float, float]] = []
+        for x, y in row:
+            while len(kept) > 1:
+                (ax, ay), (bx, by) = kept[-2:]
+                if (bx - ax) * (y - ay) - (by - ay) * (x - ax) > 0.0:
+                    break
+                kept.pop()
+            kept.append((x, y))
+        return kept[:-1]
+
+    return np.array(chain(ordered) + chain(ordered[::-1]) or ordered[:1])
+
+
 def _hull(points: Array, frame: Frame) -> QPolygonF:
     screen = np.array([[p.x(), p.y()] for p in (frame.at(x, y) for x, y in points)])
-    with contextlib.suppress(QhullError):  # seen edge-on: a line is drawn
-        screen = screen[ConvexHull(screen).vertices]
-    return QPolygonF([QPointF(x, y) for x, y in screen])
+    return QPolygonF([QPointF(x, y) for x, y in convex_hull(screen)])
 
 
 def draw_arrow(painter: QPainter, start: QPointF, end: QPointF, color: object) -> None:

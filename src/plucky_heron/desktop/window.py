@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -19,20 +20,12 @@ from PySide6.QtWidgets import (
 )
 
 from plucky_heron.desktop.causeway import NAMES, Causeway
+from plucky_heron.desktop.stakes import STAKES
 from plucky_heron.desktop.stations.base import Station
-from plucky_heron.desktop.stations.compare import CompareStation
-from plucky_heron.desktop.stations.handover import HandoverStation
-from plucky_heron.desktop.stations.machine import MachineStation
-from plucky_heron.desktop.stations.proving import ProvingStation
-from plucky_heron.desktop.stations.shakedown import ShakedownStation
-from plucky_heron.desktop.stations.task import TaskStation
-from plucky_heron.desktop.stations.training import TrainingStation
 from plucky_heron.desktop.widgets import Card
 from plucky_heron.desktop.workbench import Workbench
 
-STATIONS = (
-    MachineStation, TaskStation, ShakedownStation, TrainingStation, CompareStation, ProvingStation, HandoverStation,
-)  # fmt: skip
+CLASSES = tuple((f"plucky_heron.desktop.stations.{name.lower()}", f"{name}Station") for name in NAMES)
 
 
 class Window(QMainWindow):
@@ -48,9 +41,9 @@ class Window(QMainWindow):
         layout.setSpacing(0)
         self.causeway = Causeway(self.bench)
         self.stack = QStackedWidget()
-        self.stations: list[Station] = [made(self.bench) for made in STATIONS]
-        for station in self.stations:
-            self.stack.addWidget(station)
+        self._made: dict[int, Station] = {}
+        for _ in NAMES:
+            self.stack.addWidget(QWidget())
         layout.addWidget(self.causeway)
         layout.addWidget(self.stack, 1)
         self.setCentralWidget(centre)
@@ -63,6 +56,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.enter(0)
         self.causeway.stakes.setFocus()
+        QTimer.singleShot(300, self, self.make_the_rest)
 
     def _shortcuts(self) -> None:
         for number in range(7):
@@ -73,21 +67,46 @@ class Window(QMainWindow):
         QShortcut(QKeySequence("F6"), self, lambda: self.next_card(1))
         QShortcut(QKeySequence("Shift+F6"), self, lambda: self.next_card(-1))
 
+    def made(self, number: int) -> Station:
+        """A station; built when it is first asked for, so that the window opens at once."""
+        if number not in self._made:
+            module, name = CLASSES[number]
+            station: Station = getattr(import_module(module), name)(self.bench)
+            self._made[number] = station
+            place = self.stack.widget(number)
+            self.stack.insertWidget(number, station)
+            self.stack.removeWidget(place)
+            place.deleteLater()
+        return self._made[number]
+
+    def make_the_rest(self) -> None:
+        """Build one more station while nothing else is to be done, until all are there."""
+        missing = next((k for k in range(len(NAMES)) if k not in self._made), None)
+        if missing is not None:
+            self.made(missing)
+            QTimer.singleShot(60, self, self.make_the_rest)
+
+    @property
+    def stations(self) -> list[Station]:
+        """All stations."""
+        return [self.made(number) for number in range(len(NAMES))]
+
     @property
     def station(self) -> Station:
         """The station in sight."""
-        return self.stations[self.stack.currentIndex()]
+        return self.made(self.stack.currentIndex())
 
     def enter(self, number: int) -> None:
         """Go to a station."""
+        self.made(number)
         self.stack.setCurrentIndex(number)
         self.causeway.stakes.current = number
         self.station.entered()
         self._stakes()
 
     def _stakes(self, *_: object) -> None:
-        for number, station in enumerate(self.stations):
-            state = station.stake()
+        for number, stake in enumerate(STAKES):
+            state = stake(self.bench)
             self.causeway.stakes.show_state(number, state.level, state.fact, state.trouble, state.older)
 
     def next_card(self, step: int) -> None:

@@ -207,6 +207,12 @@ class Workbench(QObject):
         """Whether the task or machine were changed since a run."""
         return self.problem is not None and row.fingerprint != self.problem.fingerprint()
 
+    def shakedown_older(self) -> bool:
+        """Whether the task or machine were changed since the rehearsals."""
+        return (
+            self.problem is not None and self.shakedown is not None and self.shakedown_of != self.problem.fingerprint()
+        )
+
     def training(self) -> list[RunRow]:
         """Runs that wait or are at work."""
         return [row for row in self.rows if row.alive]

@@ -10,11 +10,11 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from plucky_heron.dynamics.model import GRAVITY
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
+GRAVITY = 9.81
 
 
 def poses(machine: Machine, position: Mapping[str, float]) -> dict[str, Array]:

@@ -32,120 +32,146 @@ _WORK = 46
 _F = 30
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
 def _kinematics(i, parent, kind, axis, tree_rotation, tree_position, q, v, w):
     """Pose, joint axis and velocity of node `i` in world axes, from its parent's."""
     ax, ay, az = axis[i, 0], axis[i, 1], axis[i, 2]
     j = parent[i]
-    t = tree_rotation[i]
     tx, ty, tz = tree_position[i, 0], tree_position[i, 1], tree_position[i, 2]
     if j < 0:
-        r00, r01, r02 = t[0], t[1], t[2]
-        r10, r11, r12 = t[3], t[4], t[5]
-        r20, r21, r22 = t[6], t[7], t[8]
+        r00, r01, r02 = tree_rotation[i, 0], tree_rotation[i, 1], tree_rotation[i, 2]
+        r10, r11, r12 = tree_rotation[i, 3], tree_rotation[i, 4], tree_rotation[i, 5]
+        r20, r21, r22 = tree_rotation[i, 6], tree_rotation[i, 7], tree_rotation[i, 8]
         px, py, pz = tx, ty, tz
         v0, v1, v2, v3, v4, v5 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     else:
-        u = w[j]
-        px = u[9] + u[0] * tx + u[1] * ty + u[2] * tz
-        py = u[10] + u[3] * tx + u[4] * ty + u[5] * tz
-        pz = u[11] + u[6] * tx + u[7] * ty + u[8] * tz
-        if t[0] == 1.0 and t[4] == 1.0 and t[8] == 1.0:
-            r00, r01, r02, r10, r11, r12, r20, r21, r22 = u[0], u[1], u[2], u[3], u[4], u[5], u[6], u[7], u[8]
+        px = w[j, 9] + w[j, 0] * tx + w[j, 1] * ty + w[j, 2] * tz
+        py = w[j, 10] + w[j, 3] * tx + w[j, 4] * ty + w[j, 5] * tz
+        pz = w[j, 11] + w[j, 6] * tx + w[j, 7] * ty + w[j, 8] * tz
+        if tree_rotation[i, 0] == 1.0 and tree_rotation[i, 4] == 1.0 and tree_rotation[i, 8] == 1.0:
+            r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
+                w[j, 0],
+                w[j, 1],
+                w[j, 2],
+                w[j, 3],
+                w[j, 4],
+                w[j, 5],
+                w[j, 6],
+                w[j, 7],
+                w[j, 8],
+            )
         else:
-            r00 = u[0] * t[0] + u[1] * t[3] + u[2] * t[6]
-            r01 = u[0] * t[1] + u[1] * t[4] + u[2] * t[7]
-            r02 = u[0] * t[2] + u[1] * t[5] + u[2] * t[8]
-            r10 = u[3] * t[0] + u[4] * t[3] + u[5] * t[6]
-            r11 = u[3] * t[1] + u[4] * t[4] + u[5] * t[7]
-            r12 = u[3] * t[2] + u[4] * t[5] + u[5] * t[8]
-            r20 = u[6] * t[0] + u[7] * t[3] + u[8] * t[6]
-            r21 = u[6] * t[1] + u[7] * t[4] + u[8] * t[7]
-            r22 = u[6] * t[2] + u[7] * t[5] + u[8] * t[8]
-        v0, v1, v2, v3, v4, v5 = u[18], u[19], u[20], u[21], u[22], u[23]
+            r00 = w[j, 0] * tree_rotation[i, 0] + w[j, 1] * tree_rotation[i, 3] + w[j, 2] * tree_rotation[i, 6]
+            r01 = w[j, 0] * tree_rotation[i, 1] + w[j, 1] * tree_rotation[i, 4] + w[j, 2] * tree_rotation[i, 7]
+            r02 = w[j, 0] * tree_rotation[i, 2] + w[j, 1] * tree_rotation[i, 5] + w[j, 2] * tree_rotation[i, 8]
+            r10 = w[j, 3] * tree_rotation[i, 0] + w[j, 4] * tree_rotation[i, 3] + w[j, 5] * tree_rotation[i, 6]
+            r11 = w[j, 3] * tree_rotation[i, 1] + w[j, 4] * tree_rotation[i, 4] + w[j, 5] * tree_rotation[i, 7]
+            r12 = w[j, 3] * tree_rotation[i, 2] + w[j, 4] * tree_rotation[i, 5] + w[j, 5] * tree_rotation[i, 8]
+            r20 = w[j, 6] * tree_rotation[i, 0] + w[j, 7] * tree_rotation[i, 3] + w[j, 8] * tree_rotation[i, 6]
+            r21 = w[j, 6] * tree_rotation[i, 1] + w[j, 7] * tree_rotation[i, 4] + w[j, 8] * tree_rotation[i, 7]
+            r22 = w[j, 6] * tree_rotation[i, 2] + w[j, 7] * tree_rotation[i, 5] + w[j, 8] * tree_rotation[i, 8]
+        v0, v1, v2, v3, v4, v5 = w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]
     # the joint axis is fixed in both bodies, so it may be turned by the rotation before the joint
     sx = r00 * ax + r01 * ay + r02 * az
     sy = r10 * ax + r11 * ay + r12 * az
     sz = r20 * ax + r21 * ay + r22 * az
-    z = w[i]
     if kind[i] == SLIDER:
         px += sx * q[i]
         py += sy * q[i]
         pz += sz * q[i]
-        z[12], z[13], z[14] = 0.0, 0.0, 0.0
-        z[15], z[16], z[17] = sx, sy, sz
-        z[0], z[1], z[2], z[3], z[4], z[5], z[6], z[7], z[8] = r00, r01, r02, r10, r11, r12, r20, r21, r22
+        w[i, 12], w[i, 13], w[i, 14] = 0.0, 0.0, 0.0
+        w[i, 15], w[i, 16], w[i, 17] = sx, sy, sz
+        w[i, 0], w[i, 1], w[i, 2], w[i, 3], w[i, 4], w[i, 5], w[i, 6], w[i, 7], w[i, 8] = (
+            r00,
+            r01,
+            r02,
+            r10,
+            r11,
+            r12,
+            r20,
+            r21,
+            r22,
+        )
     else:
         # Rodrigues' formula in the world axes: R <- R + sin [s]R + (1 - cos) [s][s]R
         s, c1 = math.sin(q[i]), 2.0 * math.sin(0.5 * q[i]) ** 2
         k00, k01, k02 = c1 * (sx * sx - 1.0), c1 * sx * sy - s * sz, c1 * sx * sz + s * sy
         k10, k11, k12 = c1 * sx * sy + s * sz, c1 * (sy * sy - 1.0), c1 * sy * sz - s * sx
         k20, k21, k22 = c1 * sx * sz - s * sy, c1 * sy * sz + s * sx, c1 * (sz * sz - 1.0)
-        z[0] = r00 + k00 * r00 + k01 * r10 + k02 * r20
-        z[1] = r01 + k00 * r01 + k01 * r11 + k02 * r21
-        z[2] = r02 + k00 * r02 + k01 * r12 + k02 * r22
-        z[3] = r10 + k10 * r00 + k11 * r10 + k12 * r20
-        z[4] = r11 + k10 * r01 + k11 * r11 + k12 * r21
-        z[5] = r12 + k10 * r02 + k11 * r12 + k12 * r22
-        z[6] = r20 + k20 * r00 + k21 * r10 + k22 * r20
-        z[7] = r21 + k20 * r01 + k21 * r11 + k22 * r21
-        z[8] = r22 + k20 * r02 + k21 * r12 + k22 * r22
-        z[12], z[13], z[14] = sx, sy, sz
-        z[15] = py * sz - pz * sy
-        z[16] = pz * sx - px * sz
-        z[17] = px * sy - py * sx
-    z[9], z[10], z[11] = px, py, pz
+        w[i, 0] = r00 + k00 * r00 + k01 * r10 + k02 * r20
+        w[i, 1] = r01 + k00 * r01 + k01 * r11 + k02 * r21
+        w[i, 2] = r02 + k00 * r02 + k01 * r12 + k02 * r22
+        w[i, 3] = r10 + k10 * r00 + k11 * r10 + k12 * r20
+        w[i, 4] = r11 + k10 * r01 + k11 * r11 + k12 * r21
+        w[i, 5] = r12 + k10 * r02 + k11 * r12 + k12 * r22
+        w[i, 6] = r20 + k20 * r00 + k21 * r10 + k22 * r20
+        w[i, 7] = r21 + k20 * r01 + k21 * r11 + k22 * r21
+        w[i, 8] = r22 + k20 * r02 + k21 * r12 + k22 * r22
+        w[i, 12], w[i, 13], w[i, 14] = sx, sy, sz
+        w[i, 15] = py * sz - pz * sy
+        w[i, 16] = pz * sx - px * sz
+        w[i, 17] = px * sy - py * sx
+    w[i, 9], w[i, 10], w[i, 11] = px, py, pz
     rate = v[i]
-    z[18] = v0 + z[12] * rate
-    z[19] = v1 + z[13] * rate
-    z[20] = v2 + z[14] * rate
-    z[21] = v3 + z[15] * rate
-    z[22] = v4 + z[16] * rate
-    z[23] = v5 + z[17] * rate
+    w[i, 18] = v0 + w[i, 12] * rate
+    w[i, 19] = v1 + w[i, 13] * rate
+    w[i, 20] = v2 + w[i, 14] * rate
+    w[i, 21] = v3 + w[i, 15] * rate
+    w[i, 22] = v4 + w[i, 16] * rate
+    w[i, 23] = v5 + w[i, 17] * rate
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
 def _inertia_to_world(i, row, w):
     """Mass, first moment and inertia of node `i` about the world origin, in world axes."""
-    z = w[i]
     b = i * NODE
     m = row[b]
     hx, hy, hz = row[b + 1], row[b + 2], row[b + 3]
     xx, yy, zz, xy, xz, yz = row[b + 4], row[b + 5], row[b + 6], row[b + 7], row[b + 8], row[b + 9]
-    r00, r01, r02, r10, r11, r12, r20, r21, r22 = z[0], z[1], z[2], z[3], z[4], z[5], z[6], z[7], z[8]
+    r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
+        w[i, 0],
+        w[i, 1],
+        w[i, 2],
+        w[i, 3],
+        w[i, 4],
+        w[i, 5],
+        w[i, 6],
+        w[i, 7],
+        w[i, 8],
+    )
     gx = r00 * hx + r01 * hy + r02 * hz
     gy = r10 * hx + r11 * hy + r12 * hz
     gz = r20 * hx + r21 * hy + r22 * hz
     a00, a01, a02 = (r00 * xx + r01 * xy + r02 * xz, r00 * xy + r01 * yy + r02 * yz, r00 * xz + r01 * yz + r02 * zz)
     a10, a11, a12 = (r10 * xx + r11 * xy + r12 * xz, r10 * xy + r11 * yy + r12 * yz, r10 * xz + r11 * yz + r12 * zz)
     a20, a21, a22 = (r20 * xx + r21 * xy + r22 * xz, r20 * xy + r21 * yy + r22 * yz, r20 * xz + r21 * yz + r22 * zz)
-    px, py, pz = z[9], z[10], z[11]
+    px, py, pz = w[i, 9], w[i, 10], w[i, 11]
     gp = gx * px + gy * py + gz * pz
     pp = px * px + py * py + pz * pz
-    z[36] = m
-    z[37], z[38], z[39] = gx + m * px, gy + m * py, gz + m * pz
-    z[40] = a00 * r00 + a01 * r01 + a02 * r02 + 2.0 * (gp - gx * px) + m * (pp - px * px)
-    z[41] = a10 * r10 + a11 * r11 + a12 * r12 + 2.0 * (gp - gy * py) + m * (pp - py * py)
-    z[42] = a20 * r20 + a21 * r21 + a22 * r22 + 2.0 * (gp - gz * pz) + m * (pp - pz * pz)
-    z[43] = a00 * r10 + a01 * r11 + a02 * r12 - gx * py - gy * px - m * px * py
-    z[44] = a00 * r20 + a01 * r21 + a02 * r22 - gx * pz - gz * px - m * px * pz
-    z[45] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
+    w[i, 36] = m
+    w[i, 37], w[i, 38], w[i, 39] = gx + m * px, gy + m * py, gz + m * pz
+    w[i, 40] = a00 * r00 + a01 * r01 + a02 * r02 + 2.0 * (gp - gx * px) + m * (pp - px * px)
+    w[i, 41] = a10 * r10 + a11 * r11 + a12 * r12 + 2.0 * (gp - gy * py) + m * (pp - py * py)
+    w[i, 42] = a20 * r20 + a21 * r21 + a22 * r22 + 2.0 * (gp - gz * pz) + m * (pp - pz * pz)
+    w[i, 43] = a00 * r10 + a01 * r11 + a02 * r12 - gx * py - gy * px - m * px * py
+    w[i, 44] = a00 * r20 + a01 * r21 + a02 * r22 - gx * pz - gz * px - m * px * pz
+    w[i, 45] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _apply(z, x0, x1, x2, x3, x4, x5):
-    """Spatial inertia of the node with scratch `z` times a motion vector (angular, linear)."""
-    m, hx, hy, hz = z[36], z[37], z[38], z[39]
-    f0 = z[40] * x0 + z[43] * x1 + z[44] * x2 + hy * x5 - hz * x4
-    f1 = z[43] * x0 + z[41] * x1 + z[45] * x2 + hz * x3 - hx * x5
-    f2 = z[44] * x0 + z[45] * x1 + z[42] * x2 + hx * x4 - hy * x3
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
+def _apply(w, i, x0, x1, x2, x3, x4, x5):
+    """Spatial inertia of the node with number `i` times a motion vector (angular, linear)."""
+    m, hx, hy, hz = w[i, 36], w[i, 37], w[i, 38], w[i, 39]
+    f0 = w[i, 40] * x0 + w[i, 43] * x1 + w[i, 44] * x2 + hy * x5 - hz * x4
+    f1 = w[i, 43] * x0 + w[i, 41] * x1 + w[i, 45] * x2 + hz * x3 - hx * x5
+    f2 = w[i, 44] * x0 + w[i, 45] * x1 + w[i, 42] * x2 + hx * x4 - hy * x3
     f3 = m * x3 + x1 * hz - x2 * hy
     f4 = m * x4 + x2 * hx - x0 * hz
     f5 = m * x5 + x0 * hy - x1 * hx
     return f0, f1, f2, f3, f4, f5
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
 def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, q, v, w, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms and wind drag, moved to the left side."""
     tail = row.shape[0] - TAIL
@@ -153,25 +179,23 @@ def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, win
     for i in range(n):
         _kinematics(i, parent, kind, axis, tree_rotation, tree_position, q, v, w)
         _inertia_to_world(i, row, w)
-        z = w[i]
         j = parent[i]
         if j < 0:
             b0, b1, b2, b3, b4, b5 = 0.0, 0.0, 0.0, g0, g1, g2
         else:
-            u = w[j]
-            b0, b1, b2, b3, b4, b5 = u[24], u[25], u[26], u[27], u[28], u[29]
-        v0, v1, v2, v3, v4, v5 = z[18], z[19], z[20], z[21], z[22], z[23]
-        s0, s1, s2 = z[12] * v[i], z[13] * v[i], z[14] * v[i]
-        s3, s4, s5 = z[15] * v[i], z[16] * v[i], z[17] * v[i]
+            b0, b1, b2, b3, b4, b5 = w[j, 24], w[j, 25], w[j, 26], w[j, 27], w[j, 28], w[j, 29]
+        v0, v1, v2, v3, v4, v5 = w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23]
+        s0, s1, s2 = w[i, 12] * v[i], w[i, 13] * v[i], w[i, 14] * v[i]
+        s3, s4, s5 = w[i, 15] * v[i], w[i, 16] * v[i], w[i, 17] * v[i]
         b0 += v1 * s2 - v2 * s1
         b1 += v2 * s0 - v0 * s2
         b2 += v0 * s1 - v1 * s0
         b3 += v1 * s5 - v2 * s4 + v4 * s2 - v5 * s1
         b4 += v2 * s3 - v0 * s5 + v5 * s0 - v3 * s2
         b5 += v0 * s4 - v1 * s3 + v3 * s1 - v4 * s0
-        z[24], z[25], z[26], z[27], z[28], z[29] = b0, b1, b2, b3, b4, b5
-        f0, f1, f2, f3, f4, f5 = _apply(z, b0, b1, b2, b3, b4, b5)
-        l0, l1, l2, l3, l4, l5 = _apply(z, v0, v1, v2, v3, v4, v5)
+        w[i, 24], w[i, 25], w[i, 26], w[i, 27], w[i, 28], w[i, 29] = b0, b1, b2, b3, b4, b5
+        f0, f1, f2, f3, f4, f5 = _apply(w, i, b0, b1, b2, b3, b4, b5)
+        l0, l1, l2, l3, l4, l5 = _apply(w, i, v0, v1, v2, v3, v4, v5)
         f0 += v1 * l2 - v2 * l1 + v4 * l5 - v5 * l4
         f1 += v2 * l0 - v0 * l2 + v5 * l3 - v3 * l5
         f2 += v0 * l1 - v1 * l0 + v3 * l4 - v4 * l3
@@ -181,9 +205,9 @@ def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, win
         area = row[i * NODE + 18]
         if area > 0.0:
             d = i * NODE + 19
-            cx = z[9] + z[0] * row[d] + z[1] * row[d + 1] + z[2] * row[d + 2]
-            cy = z[10] + z[3] * row[d] + z[4] * row[d + 1] + z[5] * row[d + 2]
-            cz = z[11] + z[6] * row[d] + z[7] * row[d + 1] + z[8] * row[d + 2]
+            cx = w[i, 9] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
+            cy = w[i, 10] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
+            cz = w[i, 11] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
             x = wind[0] - (v3 + v1 * cz - v2 * cy)
             y = wind[1] - (v4 + v2 * cx - v0 * cz)
             h = wind[2] - (v5 + v0 * cy - v1 * cx)
@@ -195,27 +219,24 @@ def _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, win
             f3 -= x
             f4 -= y
             f5 -= h
-        z[30], z[31], z[32], z[33], z[34], z[35] = f0, f1, f2, f3, f4, f5
+        w[i, 30], w[i, 31], w[i, 32], w[i, 33], w[i, 34], w[i, 35] = f0, f1, f2, f3, f4, f5
     for i in range(n - 1, -1, -1):
-        z = w[i]
-        s0, s1, s2, s3, s4, s5 = z[12], z[13], z[14], z[15], z[16], z[17]
-        bias[i] = s0 * z[30] + s1 * z[31] + s2 * z[32] + s3 * z[33] + s4 * z[34] + s5 * z[35]
-        f0, f1, f2, f3, f4, f5 = _apply(z, s0, s1, s2, s3, s4, s5)
+        s0, s1, s2, s3, s4, s5 = w[i, 12], w[i, 13], w[i, 14], w[i, 15], w[i, 16], w[i, 17]
+        bias[i] = s0 * w[i, 30] + s1 * w[i, 31] + s2 * w[i, 32] + s3 * w[i, 33] + s4 * w[i, 34] + s5 * w[i, 35]
+        f0, f1, f2, f3, f4, f5 = _apply(w, i, s0, s1, s2, s3, s4, s5)
         mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + 17]
         for k in range(i):
             mass[i, k] = 0.0
         j = parent[i]
         if j >= 0:
-            u = w[j]
             for k in range(_F, _WORK):
-                u[k] += z[k]
+                w[j, k] += w[i, k]
         while j >= 0:
-            u = w[j]
-            mass[i, j] = u[12] * f0 + u[13] * f1 + u[14] * f2 + u[15] * f3 + u[16] * f4 + u[17] * f5
+            mass[i, j] = w[j, 12] * f0 + w[j, 13] * f1 + w[j, 14] * f2 + w[j, 15] * f3 + w[j, 16] * f4 + w[j, 17] * f5
             j = parent[j]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
 def _solve(n, mass, right):
     """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
     for i in range(n):
@@ -239,7 +260,7 @@ def _solve(n, mass, right):
         right[i] = total * mass[i, i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
 def _efforts(n, drives, drive_joint, drive_kind, row, q, v, lagged, integral, h, effort, stiff):
     """Joint efforts of springs, dampers, stops and drives; `stiff` (n) takes what the implicit step adds to the mass.
 
@@ -280,8 +301,8 @@ def _efforts(n, drives, drive_joint, drive_kind, row, q, v, lagged, integral, h,
                 effort[i] += min(max(force, -limit), limit)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagged, integral, ring, head, h):
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", forceinline=True)
+def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagged, integral, ring, head, h, follow):
     """Dead time, then first-order lag (exact for a held command), then the servo's integral (with anti-windup)."""
     for a in range(drives):
         b = n * NODE + a * DRIVE
@@ -293,11 +314,7 @@ def _drive_step(n, drives, drive_joint, drive_kind, delay, row, v, command, lagg
             late = ring[a, slot]
             ring[a, slot] = given
             given = late
-        lag = row[b + 3]
-        if lag > 0.0:
-            lagged[a] += (given - lagged[a]) * (1.0 - math.exp(-h / lag))
-        else:
-            lagged[a] = given
+        lagged[a] += (given - lagged[a]) * follow[a]
         if drive_kind[a] == SPEED and row[b + 2] > 0.0:
             limit = row[b]
             error = lagged[a] - v[drive_joint[a]]
@@ -325,10 +342,15 @@ def advance(
     stiff = np.zeros(n)
     q0, v0 = np.zeros(n), np.zeros(n)
     dq, dv = np.zeros(n), np.zeros(n)
+    follow = np.zeros(drives)
     for c in range(first, last):
         if not active[c]:
             continue
         row, wind, qc, vc = rows[c], winds[c], q[c], v[c]
+        command, lag_state, sum_state, late = commands[c], lagged[c], integral[c], ring[c]
+        for a in range(drives):
+            lag = row[n * NODE + a * DRIVE + 3]
+            follow[a] = 1.0 - math.exp(-h / lag) if lag > 0.0 else 1.0
         for _ in range(substeps):
             _drive_step(
                 n,
@@ -338,17 +360,18 @@ def advance(
                 delay,
                 row,
                 vc,
-                commands[c],
-                lagged[c],
-                integral[c],
-                ring[c],
+                command,
+                lag_state,
+                sum_state,
+                late,
                 heads[c],
                 h,
+                follow,
             )
             heads[c] += 1
             if not fourth_order:
                 _mass_and_bias(n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias)
-                _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], h, effort, stiff)
+                _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lag_state, sum_state, h, effort, stiff)
                 for i in range(n):
                     bias[i] = effort[i] - bias[i]
                     mass[i, i] += stiff[i]
@@ -363,9 +386,7 @@ def advance(
                     _mass_and_bias(
                         n, parent, kind, axis, tree_rotation, tree_position, row, wind, qc, vc, w, mass, bias
                     )
-                    _efforts(
-                        n, drives, drive_joint, drive_kind, row, qc, vc, lagged[c], integral[c], 0.0, effort, stiff
-                    )
+                    _efforts(n, drives, drive_joint, drive_kind, row, qc, vc, lag_state, sum_state, 0.0, effort, stiff)
                     for i in range(n):
                         bias[i] = effort[i] - bias[i]
                     _solve(n, mass, bias)

@@ -12,12 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.dynamics import kernels
+from plucky_heron.dynamics.energy import GRAVITY, energies
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
-GRAVITY = 9.81
 AIR_DENSITY = 1.225
 
 
@@ -213,7 +213,7 @@ def _dynamics(
 
 def _set_stops(model: Model) -> None:
     """Stops that the file leaves open: a 15 Hz bounce of what the joint carries, damped at 0.7."""
-    masses = np.diag(mass_matrix(model, model.start))
+    masses = _carried(model)
     pulse = 2.0 * np.pi * 15.0
     for i, name in enumerate(model.joints):
         joint = model.machine.joints[name]
@@ -222,6 +222,15 @@ def _set_stops(model: Model) -> None:
         damping = joint.stop_damping
         model.row[b + 15] = stiffness
         model.row[b + 16] = damping if damping is not None else 1.4 * np.sqrt(stiffness * masses[i])
+
+
+def _carried(model: Model) -> Array:
+    """Diagonal of the mass matrix at the start pose, from the kinetic energy of each joint moving alone.
+
+    Not by the kernels: building a model should not have to load them.
+    """
+    start = dict(zip(model.joints, model.start.tolist(), strict=True))
+    return np.array([2.0 * energies(model.machine, start, {joint: 1.0})[0] for joint in model.joints])
 
 
 def _add_drag(

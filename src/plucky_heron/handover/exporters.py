@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import jinja2
 import numpy as np
 
 from plucky_heron.learning.policy import Policy
+
+if TYPE_CHECKING:
+    import jinja2
 
 Array = np.ndarray
 ONNX_OPSET = 17
@@ -27,6 +29,8 @@ class Line:
 
 def templates() -> jinja2.Environment:
     """The templates of generated text; a missing value is an error, not a blank."""
+    import jinja2
+
     loader = jinja2.PackageLoader("plucky_heron.handover")
     # what is generated is C and Markdown, for which HTML escapes would be wrong
     return jinja2.Environment(

@@ -6,11 +6,11 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import lfilter
 
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.formula import Program
 from plucky_heron.randomness import episode_stream
+from plucky_heron.simulation import kernels
 from plucky_heron.task.problem import WIND_GUST, WIND_MEAN, Problem
 
 Array = np.ndarray
@@ -144,7 +144,8 @@ class Batch:
             self._drawn[draw.target][copy] = draw.distribution.draw(generator, draw.unit)
         normal = generator.standard_normal((self.limit + 1, 1 + len(self._noisy)))
         decay = np.exp(-self.problem.sample_time / self.problem.site.gust_time)
-        gust = lfilter([np.sqrt(1.0 - decay**2)], [1.0, -decay], normal[:, 0])
+        gust: Array = np.zeros(self.limit + 1)
+        kernels.first_order_noise(decay, np.sqrt(1.0 - decay**2), normal[:, 0].copy(), gust)
         mean, spread = (self._drawn[n][copy] if n in self._drawn else 0.0 for n in (WIND_MEAN, WIND_GUST))
         self._wind[copy] = mean + spread * gust
         self._noise[copy] = normal[:, 1:]
@@ -210,7 +211,10 @@ class Batch:
         if not finite.all():
             self._make_harmless(np.flatnonzero(~finite))
         self.running &= ending == GOING
-        return Outcome(terms.sum(axis=1), terms, ending, success)
+        reward: Array = np.zeros(self.copies)
+        for column in terms.T:  # in this order in every batch size: NumPy's own sum depends on the layout
+            reward += column
+        return Outcome(reward, terms, ending, success)
 
     def _make_harmless(self, copies: Array) -> None:
         """A copy that blew up must not spread its numbers; it has ended and waits in the start pose."""

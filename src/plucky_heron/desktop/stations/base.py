@@ -2,21 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.workbench import Workbench
-
-
-@dataclass(frozen=True)
-class StakeState:
-    """What a station's stake shows."""
-
-    level: float
-    fact: str
-    trouble: bool = False
-    older: bool = False
 
 
 class Station(QWidget):
@@ -26,10 +14,6 @@ class Station(QWidget):
         super().__init__()
         self.bench = bench
         self._stale = False
-
-    def stake(self) -> StakeState:
-        """State of the stake."""
-        return StakeState(0.0, "–")
 
     def refresh(self) -> None:
         """Show everything as it is now."""

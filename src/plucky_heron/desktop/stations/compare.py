@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.comparison import batches, differences, recipe_facts
 from plucky_heron.desktop.chart import CurveChart
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
@@ -200,13 +200,6 @@ class CompareStation(Station):
         grid.setRowStretch(1, 40)
         bench.runs_changed.connect(self.later)
         self.refresh()
-
-    def stake(self) -> StakeState:
-        """How many batches there are."""
-        count = len(batches(self.bench.rows))
-        if not count:
-            return StakeState(0.0, "no batch: train")
-        return StakeState(0.5 if count == 1 else 1.0, f"{count} batch{'es' if count > 1 else ''}")
 
     def toggle(self, batch: int) -> None:
         """Take a batch in or out."""

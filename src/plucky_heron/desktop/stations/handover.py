@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Mark, Rows, bare_card, button, label, rule, scrolled
@@ -137,18 +137,6 @@ class HandoverStation(Station):
     def _folder(self) -> Path | None:
         row = self.bench.row()
         return self.bench.project.folder / "packs" / f"run-{row.id}" if row is not None else None
-
-    def stake(self) -> StakeState:
-        """Pack and rollout."""
-        row = self.bench.row()
-        if row is None:
-            return StakeState(0.0, "no run")
-        if self._pack() is None:
-            return StakeState(0.0, "no pack")
-        rolled = self.bench.store.last_result(row.id, "rollout")
-        if rolled is None:
-            return StakeState(0.6, "pack written")
-        return StakeState(1.0, f"rolled out, {rolled['missed']} missed", older=self.bench.older(row))
 
     def refresh(self) -> None:
         """Contract, forms, rig."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
@@ -10,7 +10,7 @@ from plucky_heron.analysis.machine_facts import derived_facts, part_numbers
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.ladder import JointLadder
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.widgets import Card, QuantityField, Rows, bare_card, button, label
 from plucky_heron.desktop.workbench import Workbench
@@ -70,13 +70,6 @@ class MachineStation(Station):
         bench.playback.loaded.connect(self._follow_playback)
         self.refresh()
 
-    def stake(self) -> StakeState:
-        """Bodies and drives."""
-        problem = self.bench.problem
-        if problem is None:
-            return StakeState(0.0, "no machine", trouble=True)
-        return StakeState(1.0, f"{len(problem.machine.bodies)} bodies, {len(problem.machine.drives)} drives")
-
     def choose(self, kind: str, name: str) -> None:
         """Choose a part."""
         self.selected = (kind, name)
@@ -96,7 +89,8 @@ class MachineStation(Station):
         self.drawing.update()
         self.ladder.show_machine(machine, self.selected)
         self._show_fields(problem)
-        self._show_facts(problem)
+        # the linearisation loads the kernels: the picture need not wait for that
+        QTimer.singleShot(0, self, self._show_facts)
 
     def _show_fields(self, problem: Problem) -> None:
         kind, name = self.selected
@@ -122,7 +116,11 @@ class MachineStation(Station):
         self.problem_text.setText(wrong)
         self.problem_text.setVisible(bool(wrong))
 
-    def _show_facts(self, problem: Problem) -> None:
+    def _show_facts(self) -> None:
+        problem = self.bench.problem
+        if problem is None or not self.isVisible():
+            self._stale = True
+            return
         self.facts.clear()
         for title, text in derived_facts(problem):
             self.facts.add(label(title, "soft"), label(text))

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from plucky_heron.analysis.proving import Proof, prove
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
@@ -168,20 +168,6 @@ class ProvingStation(Station):
                 "run": bench.run,
             }
         return bench.store.last_result(bench.run, "proof")
-
-    def stake(self) -> StakeState:
-        """What the proof says."""
-        row = self.bench.row()
-        if row is None:
-            return StakeState(0.0, "no run")
-        proof = self.bench.store.last_result(row.id, "proof")
-        if proof is None:
-            return StakeState(0.0, "not proved")
-        return StakeState(
-            1.0,
-            f"{100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']}",
-            older=self.bench.older(row),
-        )
 
     def refresh(self) -> None:
         """Show the proof of the chosen run."""

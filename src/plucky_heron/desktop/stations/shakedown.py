@@ -12,7 +12,7 @@ from plucky_heron.analysis.shakedown import REHEARSAL_STREAM, REHEARSALS, Shaked
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.person import Person
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import Card, ElidedLabel, Mark, Rows, bare_card, button, label, scrolled
@@ -164,24 +164,6 @@ class ShakedownStation(Station):
         bench.playback.loaded.connect(self._name_ledger)
         self.refresh()
 
-    def stake(self) -> StakeState:
-        """How many checks pass."""
-        shaken = self.bench.shakedown
-        if shaken is None:
-            return StakeState(0.0, "not checked: rehearse")
-        passed = sum(c.passed for c in shaken.checks)
-        if shaken.wrong:
-            return StakeState(0.6, f"{len(shaken.wrong)} wrong", trouble=True)
-        return StakeState(1.0, f"{passed} of {len(shaken.checks)} pass", older=self._older())
-
-    def _older(self) -> bool:
-        problem = self.bench.problem
-        return (
-            problem is not None
-            and self.bench.shakedown is not None
-            and self.bench.shakedown_of != problem.fingerprint()
-        )
-
     def takes_keys(self) -> bool:
         """While driving, all keys are the driver's."""
         return self.person is not None and self.person.driving
@@ -203,7 +185,7 @@ class ShakedownStation(Station):
             self.check_rows.add(None, label("Rehearse to check the task before training", "soft"))
         else:
             passed = sum(c.passed for c in shaken.checks)
-            old = " · older than the task" if self._older() else ""
+            old = " · older than the task" if bench.shakedown_older() else ""
             self.checks.note.setText(f"{passed} of {len(shaken.checks)} pass, {len(shaken.wrong)} wrong{old}")
             for check in sorted(shaken.checks, key=lambda c: (c.passed, c.severity != "wrong")):
                 state = "passed" if check.passed else check.severity

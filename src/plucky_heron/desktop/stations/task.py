@@ -8,7 +8,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QWidget
 
 from plucky_heron.desktop.drawing import Drawing
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import SERIES, theme
 from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, bare_card, label, rule, scrolled
 from plucky_heron.desktop.workbench import Workbench
@@ -133,13 +133,6 @@ class TaskStation(Station):
         bench.results_changed.connect(self.later)
         bench.playback.moved.connect(self._hands)
         self.refresh()
-
-    def stake(self) -> StakeState:
-        """Numbers sensed and commanded."""
-        problem = self.bench.problem
-        if problem is None or self.bench.trouble:
-            return StakeState(0.5, "cannot be read", trouble=problem is None)
-        return StakeState(1.0, f"{len(problem.observations)} sensed, {len(problem.task.actions)} given")
 
     def _rehearsed(self) -> Trials | None:
         shaken = self.bench.shakedown

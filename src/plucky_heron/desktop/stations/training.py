@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.chart import CurveChart
 from plucky_heron.desktop.drawing import Drawing
-from plucky_heron.desktop.stations.base import StakeState, Station
+from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import (
     Card,
@@ -194,26 +194,6 @@ class TrainingStation(Station):
         bench.results_changed.connect(self.later)
         self._show_recipe()
         self.refresh()
-
-    def stake(self) -> StakeState:
-        """What is or was trained."""
-        rows = self.bench.rows
-        if not rows:
-            return StakeState(0.0, "no run: train")
-        batch = self.bench.batch_rows()
-        at_work = [r for r in batch if r.alive]
-        if at_work:
-            done = sum(r.steps if r.alive else r.budget for r in batch) / max(1, sum(r.budget for r in batch))
-            return StakeState(max(0.08, done), f"{len(batch)} seeds, {100 * done:.0f} %")
-        wrong = [r for r in rows if r.state in (DEAD, FAILED)]
-        if wrong:
-            return StakeState(0.6, f"run {wrong[0].id} {wrong[0].state}", trouble=True)
-        row = self.bench.row()
-        return StakeState(
-            1.0,
-            f"{len({r.batch for r in rows})} batch{'es' if len({r.batch for r in rows}) > 1 else ''}, {len(rows)} runs",
-            older=row is not None and self.bench.older(row),
-        )
 
     def _recipe_changed(self) -> None:
         self._show_recipe()

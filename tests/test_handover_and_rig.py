@@ -189,26 +189,35 @@ def test_what_is_not_finite_holds_the_last_command(line: Line2Rig) -> None:
     np.testing.assert_array_equal(bad.values, good.values)
 
 
-def test_silence_holds_then_goes_to_the_safe_command_and_comes_back(line: Line2Rig) -> None:
-    good = line.ask(sensors(1, RESTART, 0.3))
+def silence(line: Line2Rig, first: int) -> tuple[Command, list[Command]]:
+    """One good sample, then nothing for 0.4 s: the answer, and what the controller sent by itself."""
+    good = line.ask(sensors(first, RESTART, 0.3))
     assert good is not None and np.abs(good.values).max() > 0
     answers = []
     end = time.perf_counter() + 0.4
     while (command := line.rig.receive(end)) is not None:
         answers.append(command)
-    held = [a for a in answers if a.flags == HOLDING]
-    safe = [a for a in answers if a.flags == HOLDING | SAFE]
+    return good, answers
+
+
+def test_silence_holds_then_goes_to_the_safe_command_and_comes_back(line: Line2Rig) -> None:
+    for attempt in range(3):  # a busy machine may stop the controller for longer than its hold time
+        good, answers = silence(line, 10 * attempt)
+        held = [a for a in answers if a.flags == HOLDING]
+        safe = [a for a in answers if a.flags == HOLDING | SAFE]
+        if held:
+            break
     assert held and safe and answers.index(safe[0]) == len(held)
     for a in held:
         np.testing.assert_array_equal(a.values, good.values)
     for a in safe:
         np.testing.assert_array_equal(a.values, [0.0, 0.0])
     back = None
-    line.rig.send(sensors(2))
+    line.rig.send(sensors(10 * attempt + 1))
     while back is None or back.flags:
         back = line.rig.receive(time.perf_counter() + 1.0)
         assert back is not None
-    assert back.sequence == 2 and back.counters["safe"] >= len(safe)
+    assert back.sequence == 10 * attempt + 1 and back.counters["safe"] >= len(safe)
 
 
 def test_datagrams_are_checked_on_this_side_too() -> None:

@@ -5,7 +5,7 @@ forces of different bodies are simply added. Mass matrix by the composite-rigid-
 recursive Newton-Euler (R. Featherstone, Rigid Body Dynamics Algorithms, 2008, sections 5.3 and 6.2), solution by
 Cholesky. Dampers, stops and speed servos are linearised implicitly in the semi-implicit step.
 
-The model is data (see `model.Layout` for what stands where): no edit of a machine recompiles anything here.
+The model is data (what stands where is said at `NODE`, `DRIVE` and `TAIL`): no edit of a machine recompiles anything here.
 Keep this file quiet: every change to it costs each user a recompilation.
 """
 

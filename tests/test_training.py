@@ -262,6 +262,9 @@ def test_the_median_run_is_in_the_middle() -> None:
 
     assert median_run([row(1, 0.9), row(2, 0.2), row(3, 0.5), row(4, None)]).id == 3  # type: ignore[union-attr]
     assert median_run([row(4, None)]) is None
+    fresh = [{"success": s, "score": v} for s, v in ((0.991, 80.0), (0.989, 90.0), (0.99, 85.0))]
+    tested = [RunRow(**{**row(k, 1.0).__dict__, "retest": f}) for k, f in enumerate(fresh)]
+    assert median_run(tested).id == 2  # type: ignore[union-attr]  # alike to the per cent: the score decides
 
 
 def test_the_library_is_what_a_notebook_uses(trained: tuple[Project, RunRow]) -> None:

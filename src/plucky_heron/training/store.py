@@ -290,7 +290,14 @@ def _at_work(pid: int | None, started: float | None) -> bool:
 
 
 def median_run(rows: Sequence[RunRow]) -> RunRow | None:
-    """The run in the middle by success, then score, of those that kept a policy."""
-    kept = [r for r in rows if r.best_score is not None]
-    kept.sort(key=lambda r: (r.best_success or 0.0, r.best_score or 0.0))
+    """The run in the middle of those that kept a policy.
+
+    By what fresh starts said where they did: success to the whole per cent (a retest tells no finer), then the score.
+    """
+
+    def worth(row: RunRow) -> tuple[float, float]:
+        fresh = row.retest or {"success": row.best_success or 0.0, "score": row.best_score or 0.0}
+        return round(float(fresh["success"]), 2), float(fresh["score"])
+
+    kept = sorted((r for r in rows if r.best_score is not None), key=worth)
     return kept[(len(kept) - 1) // 2] if kept else None

@@ -233,6 +233,8 @@ class Scene:
             if drive.kind != "effort" or joint.kind != "slider":
                 continue
             value, span = (float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k])))
+            if abs(value) < 0.005 * span:
+                continue
             axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
             at = frames[joint.child][:3, 3]
             length = 1.8 * value / span

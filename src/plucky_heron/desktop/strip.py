@@ -132,7 +132,7 @@ class StripChart(QWidget):
             painter.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
-                "Nothing is playing: rehearse, replay a trial, or drive it yourself",
+                "Nothing is playing: let go, rehearse, replay a trial, or drive it yourself",
             )
             return
         bottom = self.height() - _BOTTOM

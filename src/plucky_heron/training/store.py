@@ -108,6 +108,8 @@ class RunStore:
             self.connection.execute("PRAGMA journal_mode=WAL")
             self.connection.execute("PRAGMA synchronous=NORMAL")
             self._bring_up_to_date()
+        except sqlite3.OperationalError as error:
+            raise FileError(self.path, "", None, f"cannot be opened: {error}") from error
         except sqlite3.DatabaseError as error:
             raise FileError(self.path, "", None, f"damaged ({error}); move it away to start a new catalogue") from error
 

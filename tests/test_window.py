@@ -261,7 +261,7 @@ def longest_stall(qtbot: QtBot, window: Window) -> float:
 def test_training_on_both_cores_never_stalls_the_window(qtbot: QtBot, window: Window) -> None:
     """Two seeds at work, all stations visited: no turn of the event loop takes over 100 ms.
 
-    Other users of a shared machine can stop any process for as long as that: one quiet watch of four must pass.
+    Other users of a shared machine can stop any process for as long as that: one quiet watch of six must pass.
     """
     for number in range(7):
         go(qtbot, window, number)
@@ -272,7 +272,7 @@ def test_training_on_both_cores_never_stalls_the_window(qtbot: QtBot, window: Wi
     qtbot.waitUntil(lambda: sum(r.steps > 5000 for r in rows()) == 2, timeout=60_000)
     assert "seeds" in window.causeway.stakes.facts[3]
     watches = []
-    while len(watches) < 4 and (not watches or min(watches) >= 0.1):
+    while len(watches) < 6 and (not watches or min(watches) >= 0.1):
         watches.append(longest_stall(qtbot, window))
     assert len(window.bench.training()) == 2
     qtbot.mouseClick(window.stations[3].stop, LEFT)

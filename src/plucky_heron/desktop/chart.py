@@ -46,6 +46,7 @@ class CurveChart(QWidget):
         item = self.plot.getPlotItem()
         item.setMenuEnabled(False)
         item.hideButtons()
+        item.disableAutoRange()  # ranges are set by hand: following each new item costs a redraw of all
         item.setMouseEnabled(x=True, y=False)
         item.showGrid(x=False, y=True, alpha=0.25)
         for name in ("bottom", "left"):
@@ -78,23 +79,18 @@ class CurveChart(QWidget):
             for course in courses:
                 faint = t.color(SERIES[number % len(SERIES)], 0.45)
                 x, y = [e.step for e in course], [e.of(self.quantity) for e in course]
-                self.plot.plot(x, y, pen=pg.mkPen(faint, width=1.2), antialias=True)
+                self._curve(x, y, pg.mkPen(faint, width=1.2))
         elif len(courses) > 1:
             edge = pg.mkPen(None)
-            upper = pg.PlotDataItem(spread.steps, spread.upper, pen=edge)
-            lower = pg.PlotDataItem(spread.steps, spread.lower, pen=edge)
+            upper = pg.PlotCurveItem(spread.steps, spread.upper, pen=edge)
+            lower = pg.PlotCurveItem(spread.steps, spread.lower, pen=edge)
             self.plot.addItem(
                 pg.FillBetweenItem(upper, lower, brush=pg.mkBrush(t.color(SERIES[number % len(SERIES)], 0.18)))
             )
         if len(courses) > 1:
             worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
-            self.plot.plot(spread.steps, spread.worst, pen=worst, antialias=True)
-        self.plot.plot(
-            spread.steps,
-            spread.median,
-            pen=pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)),
-            antialias=True,
-        )
+            self._curve(spread.steps, spread.worst, worst)
+        self._curve(spread.steps, spread.median, pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)))
         letter = "median" if each and len(courses) > 1 else "" if each else LETTERS[number % len(LETTERS)]
         if letter:
             self.text(letter, float(spread.steps[-1]), float(spread.median[-1]), bold=True, anchor=(0, 0.5))
@@ -104,6 +100,11 @@ class CurveChart(QWidget):
             and abs(spread.worst[-1] - spread.median[-1]) > 0.06 * (np.ptp(spread.median) + 1e-9)
         ):
             self.text("worst", float(spread.steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
+
+    def _curve(self, steps: Sequence[float], values: Sequence[float], pen: object) -> None:
+        """A line; the plain item, several times cheaper than the one with symbols."""
+        x, y = np.asarray(steps, dtype=float), np.asarray(values, dtype=float)
+        self.plot.addItem(pg.PlotCurveItem(x, y, pen=pen, antialias=True))
 
     def reference(self, value: float, text: str) -> None:
         """A dashed line of an opponent."""

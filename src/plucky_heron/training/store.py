@@ -239,6 +239,10 @@ class RunStore:
         )
         return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
 
+    def evaluated(self, run: int) -> int:
+        """How many evaluations a run has."""
+        return int(self.connection.execute("SELECT COUNT(*) FROM evaluations WHERE run = ?", [run]).fetchone()[0])
+
     def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
         """Step and details (endings, pay by term) of each evaluation."""
         rows = self.connection.execute("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])

@@ -97,7 +97,7 @@ def _train(store: RunStore, run: Run, number: int) -> None:
 
 def main(arguments: list[str]) -> int:
     """Entry point of both kinds of process."""
-    os.nice(5)  # the window stays fluid while both cores train
+    os.nice(10)  # the window stays fluid while both cores train
     try:
         if arguments[0] == "--batch":
             work_through(Path(arguments[1]), int(arguments[2]))

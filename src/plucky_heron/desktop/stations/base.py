@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.workbench import Workbench
@@ -27,6 +28,12 @@ class Station(QWidget):
 
     def entered(self) -> None:
         """The station comes into sight."""
+        if self._stale:
+            # in a turn of its own: first the station appears, then it catches up
+            QTimer.singleShot(0, self, self.catch_up)
+
+    def catch_up(self) -> None:
+        """Show what changed while out of sight."""
         if self._stale:
             self._stale = False
             self.refresh()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
@@ -156,6 +156,7 @@ class CompareStation(Station):
         super().__init__(bench)
         self.chosen: list[int] = []
         self._known: set[int] = set()
+        self._drawn: object = None
         grid = QGridLayout(self)
         grid.setContentsMargins(16, 10, 16, 14)
         grid.setSpacing(10)
@@ -222,10 +223,21 @@ class CompareStation(Station):
         self.list.setMinimumHeight(8 + 26 * max(1, len(self.list.entries)))
         self.list.update()
         quantity = self.quantity.currentData()
+        runs = [r for batch in letters for r in found[batch]]
+        drawn = (
+            quantity,
+            bench.run,
+            letters,
+            [(r.id, r.state, r.best_step, r.retest, bench.store.evaluated(r.id)) for r in runs],
+        )
+        if drawn == self._drawn:
+            return
+        self._drawn = drawn
         self._show_curves(found, letters, quantity)
         self._show_words(found, letters, quantity)
-        self._show_differences(found, letters)
-        self._show_runs(found, letters)
+        # in turns of their own, so that no turn of the event loop gets long
+        QTimer.singleShot(0, self, lambda: self._show_differences(found, letters))
+        QTimer.singleShot(0, self, lambda: self._show_runs(found, letters))
 
     def _show_curves(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
         bench = self.bench

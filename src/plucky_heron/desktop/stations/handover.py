@@ -76,6 +76,7 @@ class HandoverStation(Station):
     def __init__(self, bench: Workbench) -> None:
         super().__init__(bench)
         self.samples: list[Sample] = []
+        self._drawn: object = None
         self.result: RolloutResult | None = None
         self.shown_problem: Problem | None = None
         grid = QGridLayout(self)
@@ -134,6 +135,10 @@ class HandoverStation(Station):
         bench = self.bench
         return bench.store.last_result(bench.run, "pack") if bench.run is not None else None
 
+    def _proof(self) -> dict | None:
+        bench = self.bench
+        return bench.store.last_result(bench.run, "proof") if bench.run is not None else None
+
     def _folder(self) -> Path | None:
         row = self.bench.row()
         return self.bench.project.folder / "packs" / f"run-{row.id}" if row is not None else None
@@ -142,7 +147,12 @@ class HandoverStation(Station):
         """Contract, forms, rig."""
         bench, row = self.bench, self.bench.row()
         problem = bench.problem
-        if problem is not None and not self.samples:
+        drawn = (id(problem), bench.run, row is not None and row.best_step is not None, self._pack(), self._proof())
+        if drawn == self._drawn:
+            self._show_rig()
+            return
+        self._drawn = drawn
+        if problem is not None:
             self._show_contract(problem)
         pack, folder = self._pack(), self._folder()
         there = pack is not None and folder is not None and (folder / "pack.json").is_file()
@@ -189,8 +199,7 @@ class HandoverStation(Station):
                     label(span, "soft"), ElidedLabel(sign, "soft"),
                 )  # fmt: skip
         self.contract_rows.finish()
-        row = self.bench.row()
-        proof = self.bench.store.last_result(row.id, "proof") if row is not None else None
+        proof = self._proof()
         proved = (
             f"Proved: {100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']} trials."
             if proof

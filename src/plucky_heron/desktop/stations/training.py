@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
@@ -28,7 +28,7 @@ from plucky_heron.simulation.trials import run_trials
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.launch import frozen_problem, run_folder
 from plucky_heron.training.recipe import StopRule
-from plucky_heron.training.stop import describe, show_value
+from plucky_heron.training.stop import Evaluation, describe, show_value
 from plucky_heron.training.store import DEAD, FAILED, RunRow
 
 HEALTH = (
@@ -133,6 +133,7 @@ class TrainingStation(Station):
 
     def __init__(self, bench: Workbench) -> None:
         super().__init__(bench)
+        self._drawn: object = None
         grid = QGridLayout(self)
         grid.setContentsMargins(16, 10, 16, 14)
         grid.setSpacing(10)
@@ -223,7 +224,6 @@ class TrainingStation(Station):
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
         self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
         self.recipe_rows.finish()
-        self._show_rules()
 
     def _set(self, key: list[str], value: float, text: str, field: QuantityField) -> None:
         number = int(value) if value == int(value) and abs(value) >= 1 else value
@@ -273,13 +273,26 @@ class TrainingStation(Station):
         self.refresh()
 
     def refresh(self) -> None:
-        """Curves, rules, health, seeds."""
+        """Seeds always; curves, rules and health only when an evaluation, a rule or the choice changed."""
+        rows = self.bench.batch_rows()
+        courses = [self.bench.store.course(r.id) for r in rows]
+        drawn = (
+            self.quantity.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
+            tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),
+        )  # fmt: skip
+        if drawn != self._drawn:
+            self._drawn = drawn
+            self._show_curves(rows, courses)
+            # in a turn of their own, so that no turn of the event loop gets long
+            QTimer.singleShot(0, self, self._show_rules)
+            QTimer.singleShot(0, self, self._show_health)
+        self._show_seeds(rows)
+
+    def _show_curves(self, rows: list[RunRow], courses: list[list[Evaluation]]) -> None:
         bench = self.bench
-        rows = bench.batch_rows()
         quantity = self.quantity.currentData()
         self.chart.quantity = quantity
         self.chart.clear()
-        courses = [bench.store.course(r.id) for r in rows]
         steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
         values = [e.of(quantity) for c in courses for e in c]
         low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
@@ -312,8 +325,9 @@ class TrainingStation(Station):
             if rows
             else "nothing trained yet: Train starts the recipe"
         )
-        self._show_rules()
-        self._show_health()
+
+    def _show_seeds(self, rows: list[RunRow]) -> None:
+        bench = self.bench
         self.bars.rows, self.bars.chosen = rows, bench.run
         self.bars.update()
         at_work = [r for r in rows if r.state == "running"]

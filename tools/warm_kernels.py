@@ -12,12 +12,24 @@ import numpy as np
 from rich.console import Console
 from rich.progress import Progress
 
-from plucky_heron.dynamics.model import accelerations, build_model
+from plucky_heron.dynamics.model import Model, accelerations, build_model
 from plucky_heron.dynamics.plant import Plant
+from plucky_heron.dynamics.sensing import Sensing
 from plucky_heron.learning import kernels
 from plucky_heron.machine.schema import read_machine
 from plucky_heron.project import demo_source
 from plucky_heron.simulation import kernels as simulation
+
+
+def warm_sensing(model: Model, plant: Plant) -> None:
+    """The sensing kernel on a machine without sensors."""
+    from plucky_heron.dynamics.kernels import sensing
+
+    instruments = Sensing(model, plant.surroundings)
+    sensing.sense(
+        0, 1, model.tree, instruments.table, model.shapes, model.contacts.pairs, plant.surroundings.arrays,
+        instruments.tracks, plant.state(np.zeros((2, len(model.drives)))), plant.step_size, np.zeros((2, 0)),
+    )  # fmt: skip
 
 
 def steps() -> list[Callable[[], object]]:
@@ -26,11 +38,16 @@ def steps() -> list[Callable[[], object]]:
     plant = Plant(model, 2, 0.004, threads=1)
     line = np.zeros(4)
     small = np.zeros(4, dtype=np.float32)
-    table = np.zeros((2, 2))
+    table, whole = np.zeros((2, 2)), np.ones(2, dtype=np.int64)
     return [
         lambda: accelerations(model, model.start, np.zeros(len(model.joints))),
         lambda: plant.step(np.zeros((2, len(model.drives)))),
         plant.locate,
+        lambda: warm_sensing(model, plant),
+        lambda: simulation.second_order_noise(0.5, 0.5, line, line.copy()),
+        lambda: simulation.instrument_errors(
+            table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
+        ),
         lambda: kernels.adam_step(small, small, small.copy(), small.copy(), 1, 1e-3, 0.9, 0.999, 1e-7, 1.0),
         lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
         lambda: kernels.advantages(table, table, table, table, 0.99, 0.95, table.copy()),
@@ -41,7 +58,7 @@ def main() -> None:
     """Compile with a bar."""
     console = Console(stderr=True)
     with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=7)
+        task = bar.add_task("compiling kernels", total=10)
         bar.advance(task)
         for step in steps():
             step()

@@ -10,9 +10,13 @@ import numpy as np
 from plucky_heron.analysis.regulator import linearise
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.model import mass_matrix
-from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.schema import GROUND, Machine, coordinate_unit
 from plucky_heron.task.problem import Problem, parameter_unit
 from plucky_heron.units import show
+
+_LETTERS = {
+    "x": "x", "y": "y", "z": "z", "turn": "turn", "rx": "roll", "ry": "pitch", "rz": "yaw", "": "",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -52,8 +56,15 @@ def _joint_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
         low, high = joint.limits
         yield PartNumber("lowest", ("limits", 0), low, x, "a stop, stiff and damped")
         yield PartNumber("highest", ("limits", 1), high, x, f"travel {show(high - low, x)}")
-    yield PartNumber("start", ("start",), joint.start, x, f"+ {joint.positive}" if joint.positive else "")
     if joint.kind == "fixed":
+        return
+    start = joint.starts
+    for k, letter in enumerate(joint.letters):
+        unit = coordinate_unit(joint, letter)
+        key: tuple[str | int, ...] = ("start", k) if isinstance(joint.start, tuple) else ("start",)
+        title = f"start, {_LETTERS[letter]}" if letter else "start"
+        yield PartNumber(title, key, start[k], unit, f"+ {joint.positive}" if joint.positive and k == 0 else "")
+    if joint.kind not in ("hinge", "slider"):
         return
     note = f"speed falls to a third in {show(_moved(problem, name) / joint.damping, 's')}" if joint.damping else "none"
     yield PartNumber("damping", ("damping",), joint.damping, parameter_unit(problem.machine, f"{name}.damping"), note)
@@ -66,9 +77,14 @@ def _drive_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
     machine = problem.machine
     drive = machine.drives[name]
     limit, sample = float(drive.limit), problem.sample_time
-    joint = machine.joints[drive.joint]
-    acceleration = show(limit / _moved(problem, drive.joint), f"{joint.unit}/s**2")
-    yield PartNumber("limit", ("limit",), limit, parameter_unit(machine, f"{name}.limit"), f"{acceleration} at most")
+    note = ""
+    if drive.on_joint:
+        joint = str(drive.joint)
+        note = f"{show(limit / _moved(problem, joint), machine.coordinate_unit(joint) + '/s**2')} at most"
+    elif drive.kind == "thrust":
+        weight = problem.site.gravity * sum(b.mass for b in machine.bodies.values())
+        note = f"{100 * limit / weight:.0f} % of the machine's weight" if weight else ""
+    yield PartNumber("limit", ("limit",), limit, parameter_unit(machine, f"{name}.limit"), note)
     if drive.kind == "speed":
         yield PartNumber(
             "top speed", ("top_speed",), machine.command_limit(name), machine.drive_unit(name), f"+ {drive.positive}"
@@ -88,11 +104,11 @@ def _moved(problem: Problem, joint: str) -> float:
 def derived_facts(problem: Problem) -> list[tuple[str, str]]:
     """Mass, freedom, modes of the machine with its drives about the start pose, and what drives hold against gravity."""
     machine, model = problem.machine, problem.model
-    frames = poses(machine, dict(zip(model.joints, map(float, model.start), strict=True)))
+    frames = poses(machine, model.pose(model.start))
     masses = np.array([b.mass for b in machine.bodies.values()])
     centres = np.array([frames[n][:3, :3] @ np.array(b.centre) + frames[n][:3, 3] for n, b in machine.bodies.items()])
     height = float(masses @ centres[:, 2] / masses.sum())
-    driven = len(set(model.drive_joint.tolist()))
+    driven = len({d.joint for d in machine.drives.values() if d.on_joint})
     facts = [
         ("mass", f"{show(float(masses.sum()), 'kg')}, centre {height:.2f} m up"),
         ("freedom", f"{len(model.joints)} coordinates, {driven} driven, {len(model.joints) - driven} free"),
@@ -109,10 +125,12 @@ def derived_facts(problem: Problem) -> list[tuple[str, str]]:
         ("fastest motion", f"time constant {1e3 * fastest:.0f} ms, {fastest / step:.0f} substeps of {1e3 * step:g} ms")
     )
     for name, drive in machine.drives.items():
-        joint = machine.joints[drive.joint]
+        if drive.kind not in ("effort", "speed", "position"):
+            continue
+        joint = machine.joints[str(drive.joint)]
         axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
         if joint.kind == "slider" and abs(axis[2]) > 0.5:
-            hung = sum(b.mass for n, b in machine.bodies.items() if _hangs_on(machine, n, drive.joint))
+            hung = sum(b.mass for n, b in machine.bodies.items() if _hangs_on(machine, n, str(drive.joint)))
             need = hung * problem.site.gravity * abs(float(axis[2]))
             limit = float(drive.limit)
             facts.append((f"{name} holds", f"{show(need, 'N')} of its {show(limit, 'N')}: {limit / need:.1f} times"))

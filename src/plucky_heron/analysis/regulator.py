@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from plucky_heron.dynamics import kernels
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.errors import StateError, UnitError
 from plucky_heron.files import write_whole
@@ -45,7 +45,7 @@ def linearise(problem: Problem) -> Linear:
     """A and B by central differences of the simulated sample, nominal machine in still air."""
     model, timing = problem.model, problem.task.timing
     n, m = len(model.joints), len(model.drives)
-    servos = np.flatnonzero((model.drive_kind == kernels.SPEED) & (_integral_gains(model.row, n, m) > 0.0))
+    servos = np.flatnonzero((model.drive_table.kind == layout.SPEED) & (_integral_gains(model.row, n, m) > 0.0))
     inputs = problem.drive_index
     width = 2 * n + m + len(servos)
     small = np.concatenate(
@@ -91,7 +91,8 @@ def gain(problem: Problem, linear: Linear, design: tuple[float, float, float]) -
     model = problem.model
     n = len(model.joints)
     scales = _joint_scales(problem)
-    driven = np.isin(np.arange(n), model.drive_joint)
+    table = model.drive_table
+    driven = np.isin(np.arange(n), table.joint[table.kind <= layout.POSITION])
     weights = np.where(driven, 1.0, on_free) / scales**2
     states = np.full(linear.transition.shape[0], 1e-9)
     states[:n], states[n : 2 * n] = weights, weights * on_speed
@@ -186,17 +187,17 @@ def _set_state(plant: Plant, copy: int, state: Array, servos: Array) -> None:
 
 
 def _integral_gains(row: Array, n: int, m: int) -> Array:
-    return np.asarray(row[n * kernels.NODE + 2 : n * kernels.NODE + m * kernels.DRIVE : kernels.DRIVE])
+    return np.asarray(row[n * layout.NODE + 2 : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
 
 
 def _limits(row: Array, n: int, m: int) -> Array:
-    return np.asarray(row[n * kernels.NODE + 4 : n * kernels.NODE + m * kernels.DRIVE : kernels.DRIVE])
+    return np.asarray(row[n * layout.NODE + 4 : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
 
 
 def _joint_scales(problem: Problem) -> Array:
     scales = []
     for name in problem.model.joints:
-        unit = problem.machine.joints[name].unit
+        unit = problem.machine.coordinate_unit(name)
         try:
             scales.append(parse(problem.task.regulator.joint_scales.get(name, 1.0), unit))
         except UnitError as error:

@@ -162,7 +162,7 @@ class Scene:
         """All bodies; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
         t, machine = theme(), self.problem.machine
         right, up = VIEWS[view]
-        frames = poses(machine, dict(zip(self.problem.model.joints, map(float, position), strict=True)))
+        frames = poses(machine, self.problem.model.pose(position))
         pen = t.color("heron", 0.7) if ghost else t.color("ink")
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for joint in machine.joints.values():
@@ -223,9 +223,7 @@ class Scene:
         if recording.steps == 0 or index == 0:
             return
         machine = self.problem.machine
-        frames = poses(
-            machine, dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True))
-        )
+        frames = poses(machine, self.problem.model.pose(recording.position[index]))
         painter.setFont(font(12, bold=True))
         for k, action in enumerate(self.problem.task.actions):
             drive = machine.drives[action.drive]
@@ -256,9 +254,7 @@ class Scene:
         body = self.problem.machine
         points = []
         for k in range(max(0, index - 200), index + 1, 5):
-            place = poses(body, dict(zip(self.problem.model.joints, map(float, recording.position[k]), strict=True)))[
-                target.body
-            ]
+            place = poses(body, self.problem.model.pose(recording.position[k]))[target.body]
             points.append(frame.at(place[0, 3], place[2, 3]))
         painter.setPen(QPen(theme().color("tide", 0.8), 1.3, Qt.PenStyle.DotLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -280,10 +276,7 @@ class Scene:
         painter.setPen(t.color("ink"))
         painter.setFont(font(12, bold=True))
         painter.drawText(at + QPointF(12, 14), "mark")
-        frames = poses(
-            self.problem.machine,
-            dict(zip(self.problem.model.joints, map(float, recording.position[index]), strict=True)),
-        )
+        frames = poses(self.problem.machine, self.problem.model.pose(recording.position[index]))
         body = frames[target.body][:3, 3]
         low = frame.at(0, min(z, float(body[2])) - 1.15).y()
         painter.setPen(QPen(t.color("ink"), 1.1))

@@ -6,11 +6,11 @@ Jacobian. Slow, plain, and therefore a check on the dynamics; also used to draw 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.schema import GROUND, Joint, Machine
 from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
@@ -25,50 +25,111 @@ def poses(machine: Machine, position: Mapping[str, float]) -> dict[str, Array]:
         place = np.eye(4)
         place[:3, :3] = rotation(*joint.turn)
         place[:3, 3] = joint.origin
-        frames[joint.child] = (
-            frames[joint.parent] @ place @ _motion(joint.kind, np.array(joint.axis), position.get(name, 0.0))
-        )
+        frames[joint.child] = frames[joint.parent] @ place @ _motion(name, joint, position)
     return frames
 
 
 def energies(
     machine: Machine, position: Mapping[str, float], velocity: Mapping[str, float], gravity: float = GRAVITY
 ) -> tuple[float, float]:
-    """Kinetic and potential energy in J; potential energy is zero at the ground's origin and counts springs."""
+    """Kinetic and potential energy in J; potential energy is zero at the ground's origin and counts joint springs.
+
+    `position` and `velocity` go by coordinate (`Machine.coordinates`); the speeds of balls and free joints are the
+    body's own rates.
+    """
     frames = poses(machine, position)
     kinetic = potential = 0.0
-    above = {joint.child: name for name, joint in machine.joints.items()}
     for name, body in machine.bodies.items():
-        centre = frames[name][:3, :3] @ np.array(body.centre) + frames[name][:3, 3]
-        linear, angular = np.zeros(3), np.zeros(3)
-        at = name
-        while at != GROUND:
-            joint = machine.joints[above[at]]
-            rate = velocity.get(above[at], 0.0)
-            if joint.kind != "fixed":
-                axis = frames[at][:3, :3] @ np.array(joint.axis)
-                if joint.kind == "slider":
-                    linear += axis * rate
-                else:
-                    linear += np.cross(axis, centre - frames[at][:3, 3]) * rate
-                    angular += axis * rate
-            at = joint.parent
+        centre, linear, angular = motion_of(machine, frames, velocity, name)
         xx, yy, zz, xy, xz, yz = body.inertia
         turn = frames[name][:3, :3]
         inertia = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
         kinetic += 0.5 * body.mass * linear @ linear + 0.5 * angular @ inertia @ angular
         potential += body.mass * gravity * centre[2]
     for name, joint in machine.joints.items():
-        kinetic += 0.5 * joint.armature * velocity.get(name, 0.0) ** 2
-        potential += 0.5 * joint.stiffness * (position.get(name, 0.0) - joint.rest) ** 2
+        if joint.kind in ("hinge", "slider"):
+            kinetic += 0.5 * joint.armature * velocity.get(name, 0.0) ** 2
+            potential += 0.5 * joint.stiffness * (position.get(name, 0.0) - joint.rest) ** 2
     return float(kinetic), float(potential)
 
 
-def _motion(kind: str, axis: Array, amount: float) -> Array:
+def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[str, float]) -> tuple[Array, Array]:
+    """Linear and angular momentum (about the ground's origin) of all bodies, in world axes."""
+    frames = poses(machine, position)
+    linear, angular = np.zeros(3), np.zeros(3)
+    for name, body in machine.bodies.items():
+        centre, speed, rates = motion_of(machine, frames, velocity, name)
+        xx, yy, zz, xy, xz, yz = body.inertia
+        turn = frames[name][:3, :3]
+        inertia = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
+        linear += body.mass * speed
+        angular += body.mass * np.cross(centre, speed) + inertia @ rates
+    return linear, angular
+
+
+def motion_of(
+    machine: Machine, frames: Mapping[str, Array], velocity: Mapping[str, float], body: str
+) -> tuple[Array, Array, Array]:
+    """Centre of mass of a body, its velocity and the body's angular velocity, from the columns of its Jacobian."""
+    centre = frames[body][:3, :3] @ np.array(machine.bodies[body].centre) + frames[body][:3, 3]
+    linear, angular = np.zeros(3), np.zeros(3)
+    above = {joint.child: name for name, joint in machine.joints.items()}
+    at = body
+    while at != GROUND:
+        joint = machine.joints[above[at]]
+        lever = centre - frames[at][:3, 3]
+        before = frames[joint.parent][:3, :3] @ rotation(*joint.turn)
+        for letter in joint.letters:
+            rate = velocity.get(f"{above[at]}.{letter}" if letter else above[at], 0.0)
+            if letter in ("x", "y", "z"):
+                linear += before[:, "xyz".index(letter)] * rate
+            elif letter in ("rx", "ry", "rz"):
+                axis = frames[at][:3, "xyz".index(letter[1])]
+                linear, angular = linear + np.cross(axis, lever) * rate, angular + axis * rate
+            elif joint.kind == "slider":
+                linear += frames[at][:3, :3] @ np.array(joint.axis) * rate
+            else:
+                axis = frames[at][:3, :3] @ np.array(joint.axis)
+                linear, angular = linear + np.cross(axis, lever) * rate, angular + axis * rate
+        at = joint.parent
+    return centre, linear, angular
+
+
+def _motion(name: str, joint: Joint, position: Mapping[str, float]) -> Array:
+    """Transform of the child of a joint against the joint's own place."""
     frame = np.eye(4)
-    if kind == "slider":
-        frame[:3, 3] = axis * amount
-    elif kind == "hinge":
-        cross = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])
-        frame[:3, :3] = np.eye(3) + np.sin(amount) * cross + (1 - np.cos(amount)) * cross @ cross
+    axis = np.array(joint.axis)
+    if joint.kind == "slider":
+        frame[:3, 3] = axis * position.get(name, 0.0)
+    elif joint.kind == "hinge":
+        frame[:3, :3] = _turned(axis, position.get(name, 0.0))
+    elif joint.kind in ("planar", "free", "ball"):
+        for letter in joint.letters:
+            if letter in ("x", "y", "z"):
+                frame["xyz".index(letter), 3] = position.get(f"{name}.{letter}", 0.0)
+        if joint.kind == "planar":
+            frame[:3, :3] = _turned(axis, position.get(f"{name}.turn", 0.0))
+        else:
+            frame[:3, :3] = attitude(
+                [position.get(f"{name}.{e}", d) for e, d in (("rx", 0), ("ry", 0), ("rz", 0), ("rw", 1))]
+            )
     return frame
+
+
+def attitude(quaternion: Sequence[float]) -> Array:
+    """Rotation matrix of a quaternion (x, y, z, scalar)."""
+    x, y, z, w = np.array(quaternion, dtype=float) / np.linalg.norm(quaternion)
+    cross = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
+    return np.asarray(np.eye(3) + 2.0 * w * cross + 2.0 * cross @ cross)
+
+
+def quaternion(roll: float, pitch: float, yaw: float) -> Array:
+    """Quaternion (x, y, z, scalar) of Rz(yaw) Ry(pitch) Rx(roll)."""
+    from scipy.spatial.transform import Rotation
+
+    return np.asarray(Rotation.from_euler("xyz", [roll, pitch, yaw]).as_quat())
+
+
+def _turned(axis: Array, amount: float) -> Array:
+    cross = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])
+    return np.asarray(np.eye(3) + np.sin(amount) * cross + (1 - np.cos(amount)) * cross @ cross)

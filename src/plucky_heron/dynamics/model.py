@@ -7,63 +7,63 @@ Bodies on fixed joints are welded into the moving body that carries them. Everyt
 from __future__ import annotations
 
 import difflib
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.dynamics import kernels
-from plucky_heron.dynamics.energy import GRAVITY, energies
+from plucky_heron.dynamics import assembly
+from plucky_heron.dynamics.energy import GRAVITY, energies, quaternion
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.shapes import build_shapes
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
 AIR_DENSITY = 1.225
+WATER_DENSITY = 1025.0
 
 
 @dataclass(frozen=True)
 class Model:
-    """A machine as arrays; n moving joints ("nodes"), m drives, k bodies.
+    """A machine as arrays; n coordinates ("nodes"), m drives, k bodies.
 
     Attributes
     ----------
     joints, drives, bodies
-        Their names, in the order of the arrays.
-    parent, kind : int arrays (n,)
-        Node that carries each node (-1: ground) and kind of its joint.
-    axis, tree_rotation, tree_position : (n, 3), (n, 9), (n, 3)
-        Joint axis and the fixed transform from the parent node.
+        Names of the coordinates (a joint with one coordinate gives it its name), drives and bodies, in array order.
+    positions
+        Names of the entries of a position: the coordinates, then the scalar part of each attitude.
+    tree, drive_table, force_table, shapes, contacts
+        What the kernels read besides the row; see `kernels.layout`.
     body_node, body_rotation, body_position : (k,), (k, 9), (k, 3)
         Where each body stands in its node.
     row : (P,)
-        Nominal parameters, see `kernels.NODE`, `kernels.DRIVE`, `kernels.TAIL`.
+        Nominal parameters, see `kernels.layout`.
     parameters : name -> (slots, factors, nominal value)
         What may be varied: `row[slots] += factors * (value - nominal)`.
     """
 
     machine: Machine
     joints: tuple[str, ...]
+    positions: tuple[str, ...]
     drives: tuple[str, ...]
     bodies: tuple[str, ...]
-    parent: Array
-    kind: Array
-    axis: Array
-    tree_rotation: Array
-    tree_position: Array
+    tree: layout.Tree
+    drive_table: layout.Drives
+    force_table: layout.Forces
+    shapes: layout.Shapes
+    contacts: layout.Contacts
     body_node: Array
     body_rotation: Array
     body_position: Array
-    drive_joint: Array
-    drive_kind: Array
     dead_time: Array
     row: Array
     start: Array
+    fill: Array
+    memories: int
     parameters: dict[str, tuple[Array, Array, float]]
-
-    @property
-    def structure(self) -> tuple[Array, ...]:
-        """The arguments that every kernel takes first."""
-        return self.parent, self.kind, self.axis, self.tree_rotation, self.tree_position
 
     def vary(self, rows: Array, copies: Array, name: str, values: Array) -> None:
         """Set the parameter `name` of some `copies` in `rows` (B, P)."""
@@ -78,104 +78,182 @@ class Model:
             raise StateError(f"{name} is no parameter of the machine; near it: {', '.join(near or self.parameters)}")
         return self.parameters[name]
 
+    def pose(self, position: Array) -> dict[str, float]:
+        """A position (n + balls,) by the names of its entries."""
+        return dict(zip(self.positions, np.asarray(position, dtype=float).tolist(), strict=True))
 
-def build_model(machine: Machine, gravity: float = GRAVITY, air_density: float = AIR_DENSITY) -> Model:
+    def speeds(self, velocity: Array) -> dict[str, float]:
+        """A velocity (n,) by coordinate."""
+        return dict(zip(self.joints, np.asarray(velocity, dtype=float).tolist(), strict=True))
+
+    def attitudes(self) -> list[tuple[str, Array]]:
+        """Joint and position indices (x, y, z, scalar) of every attitude."""
+        return [
+            (self.joints[i].rpartition(".")[0], np.array([i, i + 1, i + 2, self.tree.scalar[i]]))
+            for i in range(len(self.joints))
+            if self.tree.kind[i] == layout.BALL_X
+        ]
+
+    def set_start(self, position: Array, values: Mapping[str, Array | float]) -> None:
+        """Set coordinates of `position` (B, n + balls) or (n + balls,); attitudes as roll, pitch, yaw.
+
+        An angle of an attitude that `values` leaves out is zero if another one is given.
+        """
+        for name, value in values.items():
+            if name in self.joints and self.tree.kind[self.joints.index(name)] < layout.BALL_X:
+                position[..., self.joints.index(name)] = value
+        for joint, entries in self.attitudes():
+            angles = [values.get(f"{joint}.{e}") for e in ("rx", "ry", "rz")]
+            if any(angle is not None for angle in angles):
+                each = np.broadcast_arrays(*[np.asarray(0.0 if a is None else a, dtype=float) for a in angles])
+                for index in np.ndindex(each[0].shape):
+                    position[(*index, entries)] = quaternion(*(float(e[index]) for e in each))
+
+
+def build_model(
+    machine: Machine, gravity: float = GRAVITY, air_density: float = AIR_DENSITY, water_density: float = WATER_DENSITY
+) -> Model:
     """The arrays of a machine; takes well under a millisecond a body."""
-    order = machine.ordered_joints()
-    moving = [name for name in order if machine.joints[name].kind != "fixed"]
-    if not moving:
-        raise StateError(f"{machine.name}: has no joint that moves")
-    node_of = {name: i for i, name in enumerate(moving)}
-    n, m = len(moving), len(machine.drives)
-    place: dict[str, tuple[int, Array, Array]] = {GROUND: (-1, np.eye(3), np.zeros(3))}
-    parent = np.full(n, -1, dtype=np.int64)
-    kind = np.zeros(n, dtype=np.int64)
-    axis, tree_rotation, tree_position = np.zeros((n, 3)), np.zeros((n, 3, 3)), np.zeros((n, 3))
-    row = np.zeros(n * kernels.NODE + m * kernels.DRIVE + kernels.TAIL)
-    parameters: dict[str, tuple[Array, Array, float]] = {}
+    return _Builder(machine).build(gravity, air_density, water_density)
 
-    def slot(name: str, index: int, value: float) -> None:
-        row[index] = value
-        parameters[name] = (np.array([index]), np.ones(1), value)
 
-    for name in order:
-        joint = machine.joints[name]
-        node, carried_rotation, carried_position = place[joint.parent]
-        at = carried_position + carried_rotation @ np.array(joint.origin)
-        turned = carried_rotation @ rotation(*joint.turn)
-        if joint.kind == "fixed":
-            place[joint.child] = (node, turned, at)
-            continue
-        i = node_of[name]
-        parent[i], tree_rotation[i], tree_position[i] = node, turned, at
-        kind[i] = kernels.SLIDER if joint.kind == "slider" else kernels.HINGE
-        axis[i] = joint.axis
-        place[joint.child] = (i, np.eye(3), np.zeros(3))
-        b = i * kernels.NODE
-        slot(f"{name}.damping", b + 10, joint.damping)
-        slot(f"{name}.stiffness", b + 11, joint.stiffness)
-        slot(f"{name}.rest", b + 12, joint.rest)
-        row[b + 13], row[b + 14] = joint.limits or (-np.inf, np.inf)
-        slot(f"{name}.armature", b + 17, joint.armature)
+class _Builder:
+    def __init__(self, machine: Machine) -> None:
+        self.machine = machine
+        self.order = machine.ordered_joints()
+        self.coordinates = list(machine.coordinates())
+        if not self.coordinates:
+            raise StateError(f"{machine.name}: has no joint that moves")
+        n, m = len(self.coordinates), len(machine.drives)
+        forces, couplings = len(machine.forces), len(machine.couplings)
+        self.n = n
+        self.first_force = n * layout.NODE + m * layout.DRIVE
+        self.first_coupling = self.first_force + forces * layout.FORCE
+        self.row = np.zeros(self.first_coupling + couplings * layout.COUPLING + layout.TAIL)
+        self.parameters: dict[str, tuple[Array, Array, float]] = {}
+        self.place: dict[str, tuple[int, Array, Array]] = {GROUND: (-1, np.eye(3), np.zeros(3))}
+        balls = sum(j.kind in ("ball", "free") for j in machine.joints.values())
+        self.start = np.zeros(n + balls)
+        self.positions = list(self.coordinates)
+        self.tree = layout.Tree(
+            parent=np.full(n, -1, dtype=np.int64),
+            kind=np.zeros(n, dtype=np.int64),
+            base=np.full(n, -1, dtype=np.int64),
+            scalar=np.zeros(n, dtype=np.int64),
+            massless=np.ones(n, dtype=np.bool_),
+            axis=np.zeros((n, 3)),
+            tree_rotation=np.tile(np.eye(3).reshape(9), (n, 1)),
+            tree_position=np.zeros((n, 3)),
+        )
 
-    for name, body in machine.bodies.items():
-        node, turned, at = place[name]
-        if node < 0:
-            continue
-        centre = at + turned @ np.array(body.centre)
-        moments = np.array(body.inertia)
-        own = turned @ _matrix(moments) @ turned.T
-        about_origin = own + body.mass * (centre @ centre * np.eye(3) - np.outer(centre, centre))
-        numbers = np.concatenate([[body.mass], body.mass * centre, _six(about_origin)])
-        slots = np.arange(node * kernels.NODE, node * kernels.NODE + 10)
-        row[slots] += numbers
-        if body.mass > 0.0:  # a heavier load of the same shape: everything scales with the mass
-            parameters[f"{name}.mass"] = (slots, numbers / body.mass, body.mass)
-        if body.drag_area > 0.0:
-            _add_drag(row, node * kernels.NODE, body.drag_area, body.drag_point, at, turned, centre)
-            parameters[f"{name}.drag_area"] = (np.array([node * kernels.NODE + 18]), np.ones(1), body.drag_area)
+    def slot(self, name: str, index: int, value: float) -> None:
+        """A number that may be varied."""
+        self.row[index] = value
+        self.parameters[name] = (np.array([index]), np.ones(1), value)
 
-    drive_joint, drive_kind = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
-    dead_time = np.zeros(m)
-    for a, (name, drive) in enumerate(machine.drives.items()):
-        b = n * kernels.NODE + a * kernels.DRIVE
-        drive_joint[a] = node_of[drive.joint]
-        drive_kind[a] = kernels.SPEED if drive.kind == "speed" else kernels.EFFORT
-        dead_time[a] = drive.dead_time
-        slot(f"{name}.limit", b, float(drive.limit))
-        slot(f"{name}.gain", b + 1, float(drive.gain))
-        slot(f"{name}.integral_gain", b + 2, float(drive.integral_gain))
-        slot(f"{name}.lag", b + 3, drive.lag)
-        row[b + 4] = machine.command_limit(name)
-    row[-kernels.TAIL :] = (0.0, 0.0, -gravity, air_density)
-    bodies = tuple(machine.bodies)
-    model = Model(
-        machine=machine,
-        joints=tuple(moving),
-        drives=tuple(machine.drives),
-        bodies=bodies,
-        parent=parent,
-        kind=kind,
-        axis=axis,
-        tree_rotation=np.ascontiguousarray(tree_rotation.reshape(n, 9)),
-        tree_position=tree_position,
-        body_node=np.array([place[b][0] for b in bodies], dtype=np.int64),
-        body_rotation=np.array([place[b][1].reshape(9) for b in bodies]),
-        body_position=np.array([place[b][2] for b in bodies]),
-        drive_joint=drive_joint,
-        drive_kind=drive_kind,
-        dead_time=dead_time,
-        row=row,
-        start=np.array([machine.joints[j].start for j in moving]),
-        parameters=parameters,
-    )
-    _set_stops(model)
-    return model
+    def build(self, gravity: float, air_density: float, water_density: float) -> Model:
+        """Everything in turn."""
+        self.joints()
+        self.bodies()
+        drive_table, dead_time = assembly.drives(self)
+        force_table, memories = assembly.forces(self)
+        self.row[-layout.TAIL :] = (0.0, 0.0, -gravity, air_density, water_density)
+        placed = assembly.placed_shapes(self)
+        machine = self.machine
+        model = Model(
+            machine=machine,
+            joints=tuple(self.coordinates),
+            positions=tuple(self.positions),
+            drives=tuple(machine.drives),
+            bodies=tuple(machine.bodies),
+            tree=self.tree,
+            drive_table=drive_table,
+            force_table=force_table,
+            shapes=build_shapes([p for _, p in placed]),
+            contacts=assembly.contacts(self, placed),
+            body_node=np.array([self.place[b][0] for b in machine.bodies], dtype=np.int64),
+            body_rotation=np.array([self.place[b][1].reshape(9) for b in machine.bodies]),
+            body_position=np.array([self.place[b][2] for b in machine.bodies]),
+            dead_time=dead_time,
+            row=self.row,
+            start=self.start,
+            fill=np.array([t.mass * t.fill for t in machine.tanks.values()]),
+            memories=memories,
+            parameters=self.parameters,
+        )
+        _set_stops(model)
+        return model
+
+    def joints(self) -> None:
+        """Nodes of all joints: one a coordinate."""
+        tree, scalar = self.tree, self.n
+        for name in self.order:
+            joint = self.machine.joints[name]
+            node, carried_rotation, carried_position = self.place[joint.parent]
+            at = carried_position + carried_rotation @ np.array(joint.origin)
+            turned = carried_rotation @ rotation(*joint.turn)
+            if joint.kind == "fixed":
+                self.place[joint.child] = (node, turned, at)
+                continue
+            first = last = self.coordinates.index(f"{name}.{joint.letters[0]}" if joint.letters[0] else name)
+            base = node
+            for letter, start in zip(joint.letters, joint.starts, strict=True):
+                tree.parent[last] = tree.base[last] = node
+                if last == first:
+                    tree.tree_rotation[last], tree.tree_position[last] = turned.reshape(9), at
+                if letter in ("rx", "ry", "rz"):
+                    tree.kind[last] = layout.BALL_X + "xyz".index(letter[1])
+                    base = node if letter == "rx" else base
+                    tree.base[last] = base
+                    if letter == "rx":
+                        tree.scalar[last] = scalar
+                        self.positions.append(f"{name}.rw")
+                        self.start[[last, last + 1, last + 2, scalar]] = quaternion(*joint.starts[-3:])
+                        scalar += 1
+                else:
+                    sliding = letter in ("x", "y", "z") or joint.kind == "slider"
+                    tree.kind[last] = layout.SLIDER if sliding else layout.HINGE
+                    tree.axis[last] = np.eye(3)["xyz".index(letter)] if letter in ("x", "y", "z") else joint.axis
+                    self.start[last] = start
+                b = last * layout.NODE
+                self.slot(f"{self.coordinates[last]}.damping", b + 10, joint.damping)
+                if joint.kind in ("hinge", "slider"):
+                    self.slot(f"{name}.stiffness", b + 11, joint.stiffness)
+                    self.slot(f"{name}.rest", b + 12, joint.rest)
+                    self.slot(f"{name}.armature", b + 17, joint.armature)
+                    self.slot(f"{name}.friction", b + 22, joint.friction)
+                self.row[b + 13], self.row[b + 14] = joint.limits or (-np.inf, np.inf)
+                node, last = last, last + 1
+            self.place[joint.child] = (node, np.eye(3), np.zeros(3))
+
+    def bodies(self) -> None:
+        """Masses into their nodes."""
+        row = self.row
+        for name, body in self.machine.bodies.items():
+            node, turned, at = self.place[name]
+            if node < 0:
+                continue
+            centre = at + turned @ np.array(body.centre)
+            own = turned @ _matrix(np.array(body.inertia)) @ turned.T
+            about_origin = own + body.mass * (centre @ centre * np.eye(3) - np.outer(centre, centre))
+            numbers = np.concatenate([[body.mass], body.mass * centre, _six(about_origin)])
+            slots = np.arange(node * layout.NODE, node * layout.NODE + 10)
+            row[slots] += numbers
+            if numbers.any():
+                self.tree.massless[node] = False
+            if body.mass > 0.0:  # a heavier load of the same shape: everything scales with the mass
+                self.parameters[f"{name}.mass"] = (slots, numbers / body.mass, body.mass)
+            if body.drag_area > 0.0:
+                self.tree.massless[node] = False
+                _add_drag(row, node * layout.NODE, body.drag_area, body.drag_point, at, turned, centre)
+                self.parameters[f"{name}.drag_area"] = (
+                    np.array([node * layout.NODE + 18]), np.ones(1), body.drag_area,
+                )  # fmt: skip
 
 
 def mass_matrix(model: Model, position: Array, row: Array | None = None) -> Array:
     """Joint-space mass matrix (n, n) at a pose."""
-    _, lower = _dynamics(model, position, np.zeros_like(position), row)
+    _, lower = _dynamics(model, position, np.zeros(len(model.joints)), row)
     full: Array = np.tril(lower) + np.tril(lower, -1).T
     return full
 
@@ -189,7 +267,7 @@ def accelerations(
     command: Array | None = None,
     wind: Array | None = None,
 ) -> Array:
-    """Joint accelerations (n,) of one copy whose drives put out `command` (m,) without lag."""
+    """Joint accelerations (n,) of one copy whose drives put out `command` (m,) without lag; nothing touches."""
     return _dynamics(model, position, velocity, row, command, wind)[0]
 
 
@@ -201,23 +279,30 @@ def _dynamics(
     command: Array | None = None,
     wind: Array | None = None,
 ) -> tuple[Array, Array]:
-    drives = len(model.drives)
-    result: tuple[Array, Array] = kernels.accelerations(
-        *model.structure, model.drive_joint, model.drive_kind, model.row if row is None else row,
-        np.zeros(3) if wind is None else np.asarray(wind, dtype=float), np.asarray(position, dtype=float),
-        np.asarray(velocity, dtype=float), np.zeros(drives) if command is None else np.asarray(command, dtype=float),
-        np.zeros(drives),
-    )  # fmt: skip
-    return result
+    from plucky_heron.dynamics.plant import Plant
+
+    plant = Plant(model, 1, 1e-3, threads=1)
+    plant.position[0], plant.velocity[0] = position, velocity
+    if row is not None:
+        plant.rows[0] = row
+    if command is not None:
+        plant.played[0] = command
+    if wind is not None:
+        plant.winds[0] = wind
+    return plant.free_accelerations()
 
 
 def _set_stops(model: Model) -> None:
     """Stops that the file leaves open: a 15 Hz bounce of what the joint carries, damped at 0.7."""
-    masses = _carried(model)
+    masses = None
     pulse = 2.0 * np.pi * 15.0
     for i, name in enumerate(model.joints):
-        joint = model.machine.joints[name]
-        b = i * kernels.NODE
+        joint = model.machine.joints[name.partition(".")[0]]
+        if joint.limits is None:
+            continue
+        if masses is None:
+            masses = _carried(model)
+        b = i * layout.NODE
         stiffness = joint.stop_stiffness if joint.stop_stiffness is not None else masses[i] * pulse**2
         damping = joint.stop_damping
         model.row[b + 15] = stiffness
@@ -229,7 +314,7 @@ def _carried(model: Model) -> Array:
 
     Not by the kernels: building a model should not have to load them.
     """
-    start = dict(zip(model.joints, model.start.tolist(), strict=True))
+    start = model.pose(model.start)
     return np.array([2.0 * energies(model.machine, start, {joint: 1.0})[0] for joint in model.joints])
 
 

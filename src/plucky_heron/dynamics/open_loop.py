@@ -81,8 +81,7 @@ def simulate(
     commands = np.zeros((1, len(model.drives)))
     rows = []
     for done in range(0, steps + 1, every):
-        position = dict(zip(model.joints, plant.position[0].tolist(), strict=True))
-        velocity = dict(zip(model.joints, plant.velocity[0].tolist(), strict=True))
+        position, velocity = model.pose(plant.position[0]), model.speeds(plant.velocity[0])
         pairs = [value for joint in model.joints for value in (position[joint], velocity[joint])]
         rows.append([done / rate, *pairs, *energies(machine, position, velocity)])
         if not np.isfinite(rows[-1]).all():

@@ -1,4 +1,4 @@
-"""Many copies of one machine, moved together by the kernels."""
+"""Many copies of one machine on a site, moved together by the kernels."""
 
 from __future__ import annotations
 
@@ -7,16 +7,20 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from plucky_heron.dynamics import kernels
+from plucky_heron.dynamics.kernels import layout, step
 from plucky_heron.dynamics.model import Model
+from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.errors import StateError
 
 Array = np.ndarray
 
-SERIAL_BELOW = 128
+SERIAL_BELOW = 64
 """Fewer copies than this are stepped by one thread: handing them to two costs more than it gains."""
 
-_STATE = ("rows", "winds", "position", "velocity", "lagged", "integral", "ring", "heads", "efforts", "active")
+_STATE = (
+    "rows", "fields", "position", "velocity", "lagged", "integral", "limited", "played", "ring", "heads", "efforts",
+    "accelerations", "slip", "fill", "contacts", "contact_count", "scene", "active",
+)  # fmt: skip
 
 
 class Plant:
@@ -31,77 +35,128 @@ class Plant:
     step
         Physics step in seconds.
     integrator
-        ``"semi-implicit"`` or ``"rk4"``.
+        ``"semi-implicit"`` or ``"rk4"`` (smooth motion only: nothing may touch).
     threads
         How many threads may step; the result does not depend on it.
+    surroundings
+        The scenes the copies may stand on; `scene` (B,) says who stands where.
 
     Attributes
     ----------
-    rows (B, P), winds (B, 3), position, velocity, efforts (B, n), lagged, integral (B, m) : arrays
-        May be read and written between steps.
+    rows (B, P), fields (B, 8), position (B, n + balls), velocity, efforts, accelerations (B, n), fill (B, tanks)
+        May be read and written between steps; `winds` (B, 3) and `currents` (B, 3) are parts of the fields.
     active : bool array (B,)
         Copies that are not active stand still.
     """
 
     def __init__(
-        self, model: Model, copies: int, step: float, integrator: str = "semi-implicit", threads: int | None = None
+        self,
+        model: Model,
+        copies: int,
+        step: float,
+        integrator: str = "semi-implicit",
+        threads: int | None = None,
+        surroundings: Surroundings | None = None,
     ) -> None:
         if integrator not in ("semi-implicit", "rk4"):
             raise StateError(f"integrator {integrator!r}: wanted semi-implicit or rk4")
         n, m = len(model.joints), len(model.drives)
         self.model, self.copies, self.step_size = model, copies, step
+        self.surroundings = surroundings or build_scene()
         self.fourth_order = integrator == "rk4"
         self.threads = threads or min(2, os.cpu_count() or 1)
         self.rows: Array = np.tile(model.row, (copies, 1))
-        self.winds: Array = np.zeros((copies, 3))
+        self.fields: Array = np.zeros((copies, layout.FIELD))
+        self.winds, self.currents = self.fields[:, :3], self.fields[:, 3:6]
+        self.fields[:, 6] = -np.inf
         self.position: Array = np.tile(model.start, (copies, 1))
         self.velocity: Array = np.zeros((copies, n))
-        self.lagged: Array = np.zeros((copies, m))
-        self.integral: Array = np.zeros((copies, m))
+        self.lagged, self.integral, self.limited, self.played = (np.zeros((copies, m)) for _ in range(4))
         self.delay: Array = np.round(model.dead_time / step).astype(np.int64)
         self.ring: Array = np.zeros((copies, m, max(1, int(self.delay.max(initial=0)))))
         self.heads: Array = np.zeros(copies, dtype=np.int64)
-        self.efforts: Array = np.zeros((copies, n))
+        self.efforts, self.accelerations = np.zeros((copies, n)), np.zeros((copies, n))
+        self.slip: Array = np.zeros((copies, model.memories, 3))
+        self.fill: Array = np.tile(model.fill, (copies, 1))
+        self.contacts_model = self._with_scene(model.contacts)
+        self.contacts: Array = np.zeros((copies, self.contacts_model.capacity, layout.CONTACT))
+        self.contact_count: Array = np.zeros(copies, dtype=np.int64)
+        self.scene: Array = np.zeros(copies, dtype=np.int64)
         self.active: Array = np.ones(copies, dtype=np.bool_)
         self.located: Array = np.zeros((copies, len(model.bodies), 18))
+        self._drives = model.drive_table._replace(delay=self.delay)
         self._pool: ThreadPoolExecutor | None = None
+
+    def _with_scene(self, contacts: layout.Contacts) -> layout.Contacts:
+        """Without ground and shapes on any scene, nothing meets the site."""
+        arrays = self.surroundings.arrays
+        ground = bool((arrays.ground_kind != layout.NO_GROUND).any())
+        solid = bool((arrays.shape_range[:, 1] > arrays.shape_range[:, 0]).any())
+        touching = contacts.touching if ground or solid else contacts.touching[:0]
+        if self.fourth_order:
+            return contacts._replace(touching=touching[:0], pairs=contacts.pairs[:0], capacity=0)
+        capacity = contacts.capacity if len(touching) + len(contacts.pairs) else 0
+        return contacts._replace(touching=touching, capacity=capacity)
+
+    def state(self, commands: Array) -> layout.State:
+        """All arrays as the kernels take them."""
+        return layout.State(
+            self.rows, self.fields, commands, self.position, self.velocity, self.lagged, self.integral, self.limited,
+            self.played, self.ring, self.heads, self.efforts, self.accelerations, self.slip, self.fill, self.contacts,
+            self.contact_count, self.scene, self.active,
+        )  # fmt: skip
 
     def reset(self, copies: Array) -> None:
         """Bring `copies` (indices) back to the nominal machine in its start pose, drives at rest."""
         self.rows[copies] = self.model.row
-        self.winds[copies] = 0.0
+        self.fields[copies] = 0.0
+        self.fields[copies, 6] = -np.inf
         self.position[copies] = self.model.start
-        self.velocity[copies] = 0.0
-        for array in (self.lagged, self.integral, self.ring, self.heads, self.efforts):
+        self.fill[copies] = self.model.fill
+        for array in (
+            self.velocity, self.lagged, self.integral, self.limited, self.played, self.ring, self.heads, self.efforts,
+            self.accelerations, self.slip, self.contacts, self.contact_count, self.scene,
+        ):  # fmt: skip
             array[copies] = 0
         self.active[copies] = True
 
     def settle_drives(self, copies: Array) -> None:
-        """Let speed drives start holding what hangs on them: their integral takes the static load."""
+        """Let drives start holding: position drives at the pose they find, speed drives the static load."""
         from plucky_heron.dynamics.model import accelerations, mass_matrix
 
-        servos = np.flatnonzero(self.model.drive_kind == kernels.SPEED)
+        table, n = self.model.drive_table, len(self.model.joints)
+        for a in np.flatnonzero(table.kind == layout.POSITION):
+            held = self.position[copies, table.joint[a]]
+            for array in (self.lagged, self.limited, self.played):
+                array[copies, a] = held
+            self.ring[copies, a] = held[:, None]
+        gains = self.rows[:, n * layout.NODE + np.arange(len(table.kind)) * layout.DRIVE + 2]
+        servos = [a for a in np.flatnonzero(table.kind == layout.SPEED) if (gains[copies, a] > 0.0).any()]
+        if not servos:
+            return
         for copy in copies:
             row = self.rows[copy]
             load = mass_matrix(self.model, self.position[copy], row) @ accelerations(
-                self.model, self.position[copy], np.zeros(len(self.model.joints)), row=row
+                self.model, self.position[copy], np.zeros(n), row=row
             )
             for a in servos:
-                gain = row[len(self.model.joints) * kernels.NODE + a * kernels.DRIVE + 2]
-                if gain > 0.0:
-                    self.integral[copy, a] = -load[self.model.drive_joint[a]] / gain
+                if gains[copy, a] > 0.0:
+                    self.integral[copy, a] = -load[table.joint[a]] / gains[copy, a]
 
     def step(self, commands: Array, substeps: int = 1) -> None:
         """Hold `commands` (B, m) for `substeps` physics steps."""
-        model = self.model
+        model, state = self.model, self.state(commands)
 
         def part(first: int, last: int) -> None:
-            kernels.advance(
-                first, last, *model.structure, model.drive_joint, model.drive_kind, self.delay,
-                self.rows, self.winds, commands, self.position, self.velocity, self.lagged, self.integral,
-                self.ring, self.heads, self.efforts, self.active, self.step_size, substeps, self.fourth_order,
+            step.advance(
+                first, last, model.tree, self._drives, model.force_table, model.shapes, self.contacts_model,
+                self.surroundings.arrays, state, self.step_size, substeps, self.fourth_order,
             )  # fmt: skip
 
+        self.share(part)
+
+    def share(self, part) -> None:  # type: ignore[no-untyped-def]
+        """Run `part(first, last)` over all copies, in two threads where that pays."""
         if self.threads < 2 or self.copies < SERIAL_BELOW:
             part(0, self.copies)
             return
@@ -113,13 +168,29 @@ class Plant:
         other.result()
 
     def locate(self) -> Array:
-        """Poses and velocities of all bodies, (B, bodies, 18); see `kernels.locate`."""
+        """Where the bodies are, (B, bodies, 18): origin, its velocity, rotation, angular velocity; in world axes."""
         model = self.model
-        kernels.locate(
-            0, self.copies, *model.structure, model.body_node, model.body_rotation, model.body_position,
+        step.locate(
+            0, self.copies, model.tree, model.body_node, model.body_rotation, model.body_position,
             self.position, self.velocity, self.located,
         )  # fmt: skip
         return self.located
+
+    def free_accelerations(self) -> tuple[Array, Array]:
+        """Accelerations (n,) of the first copy as it is, drives putting out what they have, and its mass matrix."""
+        result: tuple[Array, Array] = step.accelerations(
+            self.model.tree, self._drives, self.model.force_table, self.surroundings.arrays,
+            self.state(np.zeros((self.copies, len(self.model.drives)))), self.step_size,
+        )  # fmt: skip
+        return result
+
+    def contact_points(self, copy: int = 0) -> list[tuple[Array, Array, float]]:
+        """Place, force (on the shape named first) and gap of what touches now."""
+        found = []
+        for row in self.contacts[copy, : self.contact_count[copy]]:
+            force = (row[4] * row[9:12] + row[5:8]) / self.step_size
+            found.append((row[1:4].copy(), force, float(row[12])))
+        return found
 
     def keep(self) -> dict[str, Array]:
         """All state, for a checkpoint."""

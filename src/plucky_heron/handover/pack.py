@@ -189,7 +189,7 @@ def describe(
         "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),
         "sample_time": problem.sample_time, "inputs": described_inputs, "outputs": described_outputs,
         "input_limit": policy.limit, "computed_inputs": computed, "signals": {n: s.formula for n, s in task.signals.items()},
-        "start_pose": {j: machine.joints[j].start for j in problem.model.joints},
+        "start_pose": problem.model.pose(problem.model.start),
         "network": {
             "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,7 @@ from plucky_heron.dynamics.plant import Plant
 from plucky_heron.formula import Program
 from plucky_heron.randomness import episode_stream
 from plucky_heron.simulation import kernels
+from plucky_heron.simulation.instruments import Instruments
 from plucky_heron.task.problem import WIND_GUST, WIND_MEAN, Problem
 
 Array = np.ndarray
@@ -65,7 +67,8 @@ class Batch:
         self.problem, self.copies, self.seed, self.stream = problem, copies, seed, stream
         timing, model = problem.task.timing, problem.model
         self.limit = timing.steps
-        self.plant = Plant(model, copies, timing.physics_step, threads=threads)
+        self.plant = Plant(model, copies, timing.physics_step, threads=threads, surroundings=problem.surroundings)
+        self.instruments = Instruments(problem, copies, seed, stream)
         self.commands: Array = np.zeros((copies, len(problem.task.actions)))
         self.previous: Array = np.zeros_like(self.commands)
         self._drive_commands: Array = np.zeros((copies, len(model.drives)))
@@ -76,7 +79,9 @@ class Batch:
         self._noisy = np.flatnonzero(self._noise_of > 0.0)
         self._delays = np.array([timing.samples(o.delay) for o in problem.task.observations])
         self._history: Array = np.zeros((int(self._delays.max(initial=0)) + 1, copies, len(self._delays)))
-        self._wind: Array = np.zeros((copies, self.limit + 1))
+        self._gusty = 3 if problem.site.gusts_across > 0.0 else 1
+        self._wind: Array = np.zeros((copies, self.limit + 1, self._gusty))
+        self._attitude = np.zeros((copies, len(problem.model.bodies), 3))
         self._noise: Array = np.zeros((copies, self.limit + 1, len(self._noisy)))
         self._drawn = {draw.target: np.zeros(copies) for draw in problem.draws}
         self._holds = np.array([timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64)
@@ -94,7 +99,9 @@ class Batch:
     def _signals(self) -> dict[str, Array]:
         problem, plant = self.problem, self.plant
         self._time = np.zeros(self.copies)
-        signals: dict[str, Array] = {"time": self._time, "wind.x": plant.winds[:, 0]}
+        signals: dict[str, Array] = {"time": self._time}
+        for a, axis in enumerate("xyz"):
+            signals[f"wind.{axis}"], signals[f"current.{axis}"] = plant.winds[:, a], plant.currents[:, a]
         for i, joint in enumerate(problem.model.joints):
             signals[f"{joint}.position"] = signals[f"{joint}.angle"] = plant.position[:, i]
             signals[f"{joint}.velocity"] = signals[f"{joint}.rate"] = plant.velocity[:, i]
@@ -103,6 +110,12 @@ class Batch:
             for a, axis in enumerate("xyz"):
                 signals[f"{body}.{axis}"] = plant.located[:, k, a]
                 signals[f"{body}.velocity.{axis}"] = plant.located[:, k, 3 + a]
+                signals[f"{body}.rate.{axis}"] = plant.located[:, k, 15 + a]
+                signals[f"{body}.{('roll', 'pitch', 'yaw')[a]}"] = self._attitude[:, k, a]
+        for k, (channel, _, _) in enumerate(self.instruments.channels):
+            signals[channel] = self.instruments.values[:, k]
+        for k, tank in enumerate(problem.machine.tanks):
+            signals[f"{tank}.mass"] = plant.fill[:, k]
         for a, action in enumerate(problem.task.actions):
             signals[f"action.{action.name}"] = self.commands[:, a]
             signals[f"previous.action.{action.name}"] = self.previous[:, a]
@@ -126,14 +139,23 @@ class Batch:
         for copy, episode in zip(copies, episodes, strict=True):
             self._draw(int(copy), int(episode))
         model = self.problem.model
+        starts: dict[str, Array] = {}
         for draw in self.problem.draws:
             values = self._drawn[draw.target][copies]
             if draw.kind == "start":
                 joint, _, quantity = draw.target.rpartition(".")
-                array = self.plant.position if quantity == "position" else self.plant.velocity
-                array[copies, model.joints.index(joint)] = values
+                if quantity == "position":
+                    starts[joint] = values
+                else:
+                    self.plant.velocity[copies, model.joints.index(joint)] = values
             elif draw.kind == "parameter":
                 model.vary(self.plant.rows, copies, draw.target, values)
+            elif draw.target == "scene":
+                most = len(self.problem.surroundings.names) - 1
+                self.plant.scene[copies] = np.clip(np.floor(values), 0, most).astype(np.int64)
+        position = self.plant.position[copies]
+        model.set_start(position, starts)
+        self.plant.position[copies] = position
         self.plant.settle_drives(copies)
         self._refresh(copies)
 
@@ -142,18 +164,25 @@ class Batch:
         generator = episode_stream(self.seed, self.stream, episode)
         for draw in self.problem.draws:
             self._drawn[draw.target][copy] = draw.distribution.draw(generator, draw.unit)
-        normal = generator.standard_normal((self.limit + 1, 1 + len(self._noisy)))
-        decay = np.exp(-self.problem.sample_time / self.problem.site.gust_time)
+        normal = generator.standard_normal((self.limit + 1, self._gusty + len(self._noisy)))
+        site = self.problem.site
+        decay = np.exp(-self.problem.sample_time / site.gust_time)
         gust: Array = np.zeros(self.limit + 1)
-        kernels.first_order_noise(decay, np.sqrt(1.0 - decay**2), normal[:, 0].copy(), gust)
         mean, spread = (self._drawn[n][copy] if n in self._drawn else 0.0 for n in (WIND_MEAN, WIND_GUST))
-        self._wind[copy] = mean + spread * gust
-        self._noise[copy] = normal[:, 1:]
+        for a in range(self._gusty):
+            shape = kernels.first_order_noise if a == 0 else kernels.second_order_noise
+            shape(decay, np.sqrt(1.0 - decay**2), normal[:, a].copy(), gust)
+            self._wind[copy, :, a] = mean + spread * gust if a == 0 else spread * site.gusts_across * gust
+        self._noise[copy] = normal[:, self._gusty :]
 
     def _refresh(self, fresh: Array | None = None) -> None:
         """Bring signals, formulas and the observation history up to the present state."""
         self._blow()
-        self.plant.locate()
+        located = self.plant.locate()
+        np.arctan2(located[:, :, 13], located[:, :, 14], out=self._attitude[:, :, 0])
+        np.arcsin(np.clip(-located[:, :, 12], -1.0, 1.0), out=self._attitude[:, :, 1])
+        np.arctan2(located[:, :, 9], located[:, :, 6], out=self._attitude[:, :, 2])
+        self.instruments.read(self.plant, self.episode, self.age, fresh)
         np.multiply(self.age, self.problem.sample_time, out=self._time)
         self._program.run()
         values = self._program.results[self._rows[0]].T
@@ -168,8 +197,23 @@ class Batch:
             self._history[:, fresh] = values[fresh]
 
     def _blow(self) -> None:
-        speed = self._wind[np.arange(self.copies), np.minimum(self.age, self.limit)]
-        self.plant.winds[:] = speed[:, None] * np.array(self.problem.site.wind_direction)
+        """Wind, current and water level of this moment into the fields of the plant."""
+        site, fields = self.problem.site, self.plant.fields
+        now = self._wind[np.arange(self.copies), np.minimum(self.age, self.limit)]
+        along = np.array(site.wind_direction)
+        self.plant.winds[:] = now[:, :1] * along
+        if self._gusty > 1:
+            across = np.array([-along[1], along[0], 0.0])
+            self.plant.winds[:] += now[:, 1:2] * across + now[:, 2:3] * np.array([0.0, 0.0, 1.0])
+        speed = self._drawn.get("current.speed", site.current.speed)
+        turn = self._drawn.get("current.direction", site.current.direction)
+        time = self.age * self.problem.sample_time
+        if site.current.tide > 0.0:
+            speed = speed * np.cos(2.0 * math.pi * time / site.current.tide)
+        self.plant.currents[:, 0], self.plant.currents[:, 1] = speed * np.cos(turn), speed * np.sin(turn)
+        level = -np.inf if site.water_level is None else site.water_level
+        fields[:, 6] = self._drawn.get("water.level", level)
+        fields[:, 7] = time
 
     def observe(self) -> Array:
         """What the policy is given, (B, observations), in SI units, with noise and delay."""
@@ -224,6 +268,7 @@ class Batch:
     def keep(self) -> dict[str, Array]:
         """All state, for a checkpoint; episodes are drawn again from their numbers."""
         kept = {f"plant.{name}": array for name, array in self.plant.keep().items()}
+        kept |= {f"instruments.{name}": array for name, array in self.instruments.keep().items()}
         for name in ("commands", "previous", "episode", "age", "running", "_held", "_settled", "_history"):
             kept[name.lstrip("_")] = getattr(self, name).copy()
         return kept
@@ -236,6 +281,8 @@ class Batch:
             self._draw(copy, int(episode))
         self.plant.restore({name[6:]: array for name, array in kept.items() if name.startswith("plant.")})
         self._refresh()
+        self.instruments.restore({name[12:]: array for name, array in kept.items() if name.startswith("instruments.")})
+        self._program.run()
         self._history = kept["history"].copy()
 
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+
+import numpy as np
 from numba import njit
 
 
@@ -12,3 +15,54 @@ def first_order_noise(decay, strength, white, out):
     for k in range(white.shape[0]):
         state = decay * state + strength * white[k]
         out[k] = state
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+def second_order_noise(decay, strength, white, out):
+    """White noise (T,) through the second-order filter of gusts across the wind (Dryden), starting at rest.
+
+    The form (1 + sqrt(3) T s) / (1 + T s)^2 as two first-order filters in a row with a direct share of the first.
+    """
+    first, second = 0.0, 0.0
+    for k in range(white.shape[0]):
+        first = decay * first + strength * white[k]
+        second = decay * second + (1.0 - decay) * first
+        # unit variance: the two parts weigh as in MIL-F-8785C, H = sqrt(3) H1 + (1 - sqrt(3)) H1^2
+        out[k] = (1.7320508075688772 * first - 0.7320508075688772 * second) / 1.2247448713915890
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+def _hash(x):
+    """A well-mixed 64-bit number (S. Vigna's finaliser of splitmix64, 2015)."""
+    x = (x + np.uint64(0x9E3779B97F4A7C15)) & np.uint64(0xFFFFFFFFFFFFFFFF)
+    x = (x ^ (x >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return x ^ (x >> np.uint64(31))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+def instrument_errors(clean, keys, age, every, noise, bias, step, held):
+    """Readings with their errors, into `held` (B, C), for those channels whose reading is due.
+
+    `clean` (B, C); `keys` (B) name the episodes; `age` (B) counts samples; `every`, `noise`, `bias`, `step` (C) are the
+    samples between readings, standard deviations of noise and of the offset of an episode, and quantisation. Normal
+    numbers come from a hash of episode, sample and channel (Box and Muller, 1958): nothing has to be stored.
+    """
+    one = np.uint64(1)
+    for c in range(clean.shape[0]):
+        for k in range(clean.shape[1]):
+            if age[c] % every[k] != 0:
+                continue
+            value = clean[c, k]
+            for part in range(2):
+                size = noise[k] if part == 0 else bias[k]
+                if size > 0.0:
+                    count = np.uint64(age[c]) * np.uint64(2) + one if part == 0 else np.uint64(0)
+                    a = _hash(keys[c] ^ _hash(count * np.uint64(4096) + np.uint64(k)))
+                    b = _hash(a)
+                    u = (np.float64(a >> np.uint64(11)) + 0.5) * (1.0 / 9007199254740992.0)
+                    v = np.float64(b >> np.uint64(11)) * (1.0 / 9007199254740992.0)
+                    value += size * math.sqrt(-2.0 * math.log(u)) * math.cos(2.0 * math.pi * v)
+            if step[k] > 0.0:
+                value = step[k] * math.floor(value / step[k] + 0.5)
+            held[c, k] = value

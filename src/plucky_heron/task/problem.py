@@ -14,14 +14,22 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.dynamics.model import Model, build_model
+from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.errors import FileError, FormulaError, HeronError
 from plucky_heron.files import inside, load
 from plucky_heron.formula import Expression, parse_formula
+from plucky_heron.machine.drawings import read_site
 from plucky_heron.machine.schema import Machine, read_machine
+from plucky_heron.machine.site import Site
 from plucky_heron.task.distributions import Distribution
-from plucky_heron.task.schema import Site, Task
+from plucky_heron.task.schema import Task
 
 WIND_MEAN, WIND_GUST = "wind.mean", "wind.gust"
+SITE_PARAMETERS = {
+    WIND_MEAN: "m/s", WIND_GUST: "m/s", "current.speed": "m/s", "current.direction": "rad", "water.level": "m",
+    "scene": "",
+}  # fmt: skip
+"""What of the site may be drawn anew in every episode; `scene` is the number of its course or level."""
 NOT_FINITE = "not finite"
 """Built-in ending: the simulation blew up; always a failure."""
 
@@ -32,7 +40,7 @@ class Draw:
 
     target: str
     kind: str
-    """start, parameter, wind or setpoint."""
+    """start, parameter, site or setpoint."""
     unit: str
     distribution: Distribution
 
@@ -46,6 +54,7 @@ class Problem:
     task: Task
     source: str
     model: Model
+    surroundings: Surroundings
     units: dict[str, str]
     """Every signal that formulas may use, with its SI unit."""
     definitions: dict[str, Expression] = field(repr=False)
@@ -102,7 +111,7 @@ def read_problem(folder: Path, task_name: str) -> Problem:
         near = difflib.get_close_matches(task_name, known, n=3, cutoff=0.3) or known
         raise FileError(path, "", None, f"no such task; this project has {', '.join(near) or 'none'}")
     task = load(Task, path)
-    site = load(Site, _named(folder, "sites", task.site, path, "site"))
+    site = read_site(_named(folder, "sites", task.site, path, "site"))
     machine = read_machine(_named(folder, "machines", task.machine, path, "machine"))
     return bind(machine, site, task if task.name else task.model_copy(update={"name": task_name}), str(path))
 
@@ -130,7 +139,8 @@ def bind(machine: Machine, site: Site, task: Task, source: str = "task") -> Prob
 class _Binder:
     def __init__(self, machine: Machine, site: Site, task: Task, source: str) -> None:
         self.machine, self.site, self.task, self.source = machine, site, task, source
-        self.model = build_model(machine, site.gravity, site.air_density)
+        self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
+        self.surroundings = build_scene(site)
         self.units = dict(base_signals(machine, task))
 
     def bind(self) -> Problem:
@@ -155,6 +165,7 @@ class _Binder:
             task=task,
             source=self.source,
             model=self.model,
+            surroundings=self.surroundings,
             units=self.units,
             definitions=definitions,
             observations=tuple(
@@ -187,18 +198,18 @@ class _Binder:
         for action in self.task.actions:
             if action.drive not in self.machine.drives:
                 raise self.unknown(f"actions.{action.name}.drive", action.drive, self.machine.drives)
-            most = self.machine.command_limit(action.drive)
-            bounds = Distribution(uniform=action.limits or (-most, most))
+            least, most = self.machine.command_range(action.drive)
+            bounds = Distribution(uniform=action.limits or (least, most))
             try:
                 _, (lower, upper) = bounds.numbers(self.machine.drive_unit(action.drive))
             except HeronError as error:
                 raise FileError(self.source, f"actions.{action.name}.limits", None, str(error)) from error
-            if not -most <= lower < upper <= most:
+            if not least <= lower < upper <= most:
                 raise FileError(
                     self.source,
                     f"actions.{action.name}.limits",
                     action.limits,
-                    f"wanted to rise within the drive's ±{most:g}",
+                    f"wanted to rise within the drive's {least:g} .. {most:g}",
                 )
             index.append(self.model.drives.index(action.drive))
             low.append(lower)
@@ -210,7 +221,7 @@ class _Binder:
         for joint, text in self.task.regulator.hold.items():
             if joint not in self.model.joints:
                 raise self.unknown(f"regulator.hold.{joint}", joint, self.model.joints)
-            held[joint] = self.formula(f"regulator.hold.{joint}", text, self.machine.joints[joint].unit)
+            held[joint] = self.formula(f"regulator.hold.{joint}", text, self.machine.coordinate_unit(joint))
         return held
 
     def rules(self) -> dict[str, tuple[Expression, ...]]:
@@ -231,17 +242,17 @@ class _Binder:
             if joint not in self.model.joints or quantity not in ("position", "velocity"):
                 known = [f"{j}.{q}" for j in self.model.joints for q in ("position", "velocity")]
                 raise self.unknown(f"starts.{name}", name, known)
-            unit = self.machine.joints[joint].unit + ("/s" if quantity == "velocity" else "")
+            unit = self.machine.coordinate_unit(joint) + ("/s" if quantity == "velocity" else "")
             yield self.checked(Draw(name, "start", unit, distribution), f"starts.{name}")
         for name, distribution in sorted(self.task.variation.items()):
-            if name in (WIND_MEAN, WIND_GUST):
-                yield self.checked(Draw(name, "wind", "m/s", distribution), f"variation.{name}")
+            if name in SITE_PARAMETERS:
+                yield self.checked(Draw(name, "site", SITE_PARAMETERS[name], distribution), f"variation.{name}")
             elif name in self.model.parameters:
                 yield self.checked(
                     Draw(name, "parameter", parameter_unit(self.machine, name), distribution), f"variation.{name}"
                 )
             else:
-                raise self.unknown(f"variation.{name}", name, [*self.model.parameters, WIND_MEAN, WIND_GUST])
+                raise self.unknown(f"variation.{name}", name, [*self.model.parameters, *SITE_PARAMETERS])
         for name, setpoint in sorted(self.task.setpoints.items()):
             yield self.checked(Draw(name, "setpoint", setpoint.unit, setpoint.draw), f"setpoints.{name}.draw")
 
@@ -256,42 +267,58 @@ class _Binder:
 def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
     """Names and SI units of everything that a formula may use without defining it."""
     yield "time", "s"
-    for name, joint in machine.joints.items():
-        if joint.kind == "fixed":
-            continue
-        x, effort = joint.unit, "N" if joint.kind == "slider" else "N*m"
-        yield f"{name}.position", x
+    for name, (_, letter) in machine.coordinates().items():
+        x = machine.coordinate_unit(name)
+        if letter not in ("rx", "ry", "rz"):  # an attitude is no three angles; see the body's roll, pitch and yaw
+            yield f"{name}.position", x
         yield f"{name}.velocity", f"{x}/s"
-        yield f"{name}.effort", effort
-        if joint.kind == "hinge":
+        yield f"{name}.effort", "N" if x == "m" else "N*m"
+        if x == "rad":
             yield f"{name}.angle", x
             yield f"{name}.rate", f"{x}/s"
     for body in machine.bodies:
         for axis in "xyz":
             yield f"{body}.{axis}", "m"
             yield f"{body}.velocity.{axis}", "m/s"
+            yield f"{body}.rate.{axis}", "rad/s"
+        for angle in ("roll", "pitch", "yaw"):
+            yield f"{body}.{angle}", "rad"
+    for name, sensor in machine.sensors.items():
+        yield from sensor.channels(name, machine.joints)
+    for name in machine.tanks:
+        yield f"{name}.mass", "kg"
     for action in task.actions:
         if action.drive in machine.drives:
             yield f"action.{action.name}", machine.drive_unit(action.drive)
             yield f"previous.action.{action.name}", machine.drive_unit(action.drive)
-    yield "wind.x", "m/s"
+    for axis in "xyz":
+        yield f"wind.{axis}", "m/s"
+        yield f"current.{axis}", "m/s"
     for name, setpoint in task.setpoints.items():
         yield name, setpoint.unit
     for name in task.variation:
-        yield name, "m/s" if name in (WIND_MEAN, WIND_GUST) else parameter_unit(machine, name)
+        yield name, parameter_unit(machine, name)
 
 
 def parameter_unit(machine: Machine, name: str) -> str:
     """SI unit of a parameter that may be varied."""
+    if name in SITE_PARAMETERS:
+        return SITE_PARAMETERS[name]
     part, _, quantity = name.rpartition(".")
-    if part in machine.drives and quantity in ("limit", "gain", "integral_gain", "lag"):
-        slider = machine.joints[machine.drives[part].joint].kind == "slider"
-    elif part in machine.joints:
-        slider = machine.joints[part].kind == "slider"
+    gain = "*s"
+    if part in machine.drives and quantity in ("limit", "gain", "integral_gain", "rate_gain", "lag"):
+        drive = machine.drives[part]
+        if not drive.on_joint:
+            return {"limit": machine.drive_unit(part), "lag": "s"}.get(quantity, "")
+        x = machine.coordinate_unit(str(drive.joint))
+        gain = "*s" if drive.kind == "speed" else ""
+    elif part in machine.coordinates():
+        x = machine.coordinate_unit(part)
     else:
         return {"mass": "kg", "drag_area": "m**2"}.get(quantity, "")
-    x, force = ("m", "N") if slider else ("rad", "N*m")
+    force = "N" if x == "m" else "N*m"
     return {
-        "damping": f"{force}*s/{x}", "stiffness": f"{force}/{x}", "rest": x, "armature": "kg" if slider else "kg*m**2",
-        "limit": force, "gain": f"{force}*s/{x}", "integral_gain": f"{force}/{x}", "lag": "s",
+        "damping": f"{force}*s/{x}", "stiffness": f"{force}/{x}", "rest": x, "armature": "kg" if x == "m" else "kg*m**2",
+        "limit": force, "gain": f"{force}{gain}/{x}", "integral_gain": f"{force}/{x}" if gain else f"{force}/{x}/s",
+        "rate_gain": f"{force}*s/{x}", "lag": "s", "friction": force,
     }.get(quantity, "")  # fmt: skip

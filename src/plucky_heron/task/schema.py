@@ -8,9 +8,9 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from plucky_heron.errors import UnitError
 from plucky_heron.files import FORMAT, Settings
-from plucky_heron.machine.schema import Name
+from plucky_heron.machine.parts import Name
 from plucky_heron.task.distributions import Distribution
-from plucky_heron.units import Acceleration, Density, Frequency, Length, Number, Time, parse, si_unit
+from plucky_heron.units import Frequency, Number, Time, parse, si_unit
 
 
 def _unit(value: str) -> str:
@@ -22,24 +22,6 @@ def _unit(value: str) -> str:
 
 
 Unit = Annotated[str, AfterValidator(_unit)]
-
-
-class Site(Settings):
-    """Where a machine moves: gravity, air, wind, and what is drawn of the place."""
-
-    format: int = FORMAT
-    name: str = ""
-    notes: str = ""
-    gravity: Acceleration = 9.81
-    air_density: Density = 1.225
-    wind_direction: tuple[Number, Number, Number] = (1.0, 0.0, 0.0)
-    gust_time: Time = 1.5
-    """Time constant of the gusts: white noise through a first-order filter (longitudinal Dryden form)."""
-    water_level: Length | None = None
-    ground: tuple[tuple[Length, Length], ...] = ()
-    """Outline of solid ground in the side view, (x, z) points."""
-    portal: tuple[Length, Length, Length] | None = None
-    """Legs and beam drawn behind the machine: x of both legs, height of the beam."""
 
 
 class Timing(Settings):

@@ -1,0 +1,173 @@
+"""Drives, forces, couplings and shapes of a machine as the tables that the kernels read."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.shapes import Placed, place
+from plucky_heron.machine.parts import GROUND, Drive, Float, Hull, Spring, Tyre, Wing
+from plucky_heron.machine.urdf import rotation
+from plucky_heron.units import parse
+
+if TYPE_CHECKING:
+    from plucky_heron.dynamics.model import _Builder
+
+Array = np.ndarray
+_KINDS = {
+    "effort": layout.EFFORT, "speed": layout.SPEED, "position": layout.POSITION, "thrust": layout.THRUST,
+    "brake": layout.BRAKE, "drain": layout.DRAIN,
+}  # fmt: skip
+MOST_CONTACTS = 48
+"""Touching points a copy remembers at most."""
+
+
+def drives(builder: _Builder) -> tuple[layout.Drives, Array]:
+    """Table of the drives and their dead times; their numbers go into the row."""
+    machine, m = builder.machine, len(builder.machine.drives)
+    table = layout.Drives(*(np.zeros(m, dtype=np.int64) for _ in range(4)))
+    dead_time = np.zeros(m)
+    tanks = list(machine.tanks)
+    for a, (name, drive) in enumerate(machine.drives.items()):
+        b = builder.n * layout.NODE + a * layout.DRIVE
+        table.kind[a] = _KINDS[drive.kind]
+        table.tank[a] = tanks.index(drive.tank) if drive.tank is not None else -1
+        dead_time[a] = drive.dead_time
+        low, high = machine.command_range(name)
+        for offset, key in ((0, "limit"), (1, "gain"), (2, "integral_gain"), (3, "lag"), (5, "rate_gain")):
+            builder.slot(f"{name}.{key}", b + offset, float(getattr(drive, key)))
+        builder.row[b + 4], builder.row[b + 18] = high, low
+        for offset, key in ((6, "no_load_speed"), (7, "rate_limit"), (8, "dead_zone"), (9, "backlash")):
+            builder.row[b + offset] = float(getattr(drive, key) or 0.0)
+        if drive.on_joint:
+            i = builder.coordinates.index(str(drive.joint))
+            table.joint[a] = i
+            builder.row[i * layout.NODE + 17] += drive.rotor_inertia * drive.gear**2
+        elif drive.kind == "thrust":
+            table.joint[a] = _thruster(builder, b, drive)
+    return table, dead_time
+
+
+def _thruster(builder: _Builder, b: int, drive: Drive) -> int:
+    node, turned, at = builder.place[str(drive.body)]
+    builder.row[b + 10 : b + 13] = at + turned @ np.array(drive.at)
+    builder.row[b + 13 : b + 16] = turned @ _unit(drive.direction)
+    builder.row[b + 16], builder.row[b + 17] = drive.reaction, drive.consumption
+    return node
+
+
+def _unit(direction: tuple[float, float, float]) -> Array:
+    vector = np.array(direction, dtype=float)
+    return np.asarray(vector / max(float(np.linalg.norm(vector)), 1e-12))
+
+
+def forces(builder: _Builder) -> tuple[layout.Forces, int]:
+    """Table of forces, tanks and couplings, and how many of the forces remember something."""
+    machine, count = builder.machine, len(builder.machine.forces)
+    couplings = list(machine.couplings.values())
+    table = layout.Forces(
+        kind=np.zeros(count, dtype=np.int64),
+        node_a=np.full(count, -1, dtype=np.int64),
+        node_b=np.full(count, -1, dtype=np.int64),
+        memory=np.zeros(count, dtype=np.int64),
+        tank_node=np.array([builder.place[t.body][0] for t in machine.tanks.values()], dtype=np.int64),
+        tanks=np.zeros((len(machine.tanks), layout.TANK)),
+        coupling_kind=np.array([layout.RATIO if c.kind == "ratio" else layout.STEERING for c in couplings], dtype=np.int64),
+        dependent=np.array([builder.coordinates.index(c.joint) for c in couplings], dtype=np.int64),
+        leader=np.array([builder.coordinates.index(c.follows) for c in couplings], dtype=np.int64),
+    )  # fmt: skip
+    memories = 0
+    for k, force in enumerate(machine.forces.values()):
+        numbers = builder.row[builder.first_force + k * layout.FORCE :][: layout.FORCE]
+        if isinstance(force, Spring):
+            table.kind[k] = layout.SPRING
+            table.node_a[k], numbers[0:3] = _point(builder, force.a, force.at_a)
+            table.node_b[k], numbers[3:6] = _point(builder, force.b, force.at_b)
+            numbers[6:10] = force.stiffness, force.rest, force.damping, float(force.pulls_only)
+        elif isinstance(force, Tyre):
+            table.kind[k], table.memory[k] = layout.TYRE, memories
+            memories += 1
+            table.node_a[k], table.node_b[k] = _tyre(builder, force, numbers)
+        elif isinstance(force, Hull):
+            table.kind[k] = layout.HULL
+            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
+            turned = builder.place[force.body][1] @ rotation(*force.turn)
+            numbers[3:12] = turned.reshape(9)
+            numbers[12:18] = *force.added_mass, *force.added_inertia
+            numbers[18:24] = *force.damping, *force.turn_damping
+            numbers[24:30] = *force.square, *force.turn_square
+        elif isinstance(force, Float):
+            table.kind[k] = layout.FLOAT
+            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
+            numbers[3:5] = force.area, force.height
+        elif isinstance(force, Wing):
+            table.kind[k] = layout.WING
+            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
+            turned = builder.place[force.body][1]
+            numbers[3:6], numbers[6:9] = turned @ _unit(force.chord), turned @ _unit(force.normal)
+            numbers[9:15] = force.area, force.lift_slope, force.stall, force.drag, force.induced, float(force.in_water)
+    for k, tank in enumerate(machine.tanks.values()):
+        _, table.tanks[k, :3] = _point(builder, tank.body, tank.at)
+        table.tanks[k, 3:] = *tank.size, tank.mass, tank.fill
+        builder.tree.massless[table.tank_node[k]] = False
+    for k, coupling in enumerate(couplings):
+        b = builder.first_coupling + k * layout.COUPLING
+        if coupling.kind == "ratio":
+            unit = machine.joints[coupling.joint].unit
+            builder.row[b : b + 2] = coupling.ratio, parse(coupling.offset, unit)
+        else:
+            builder.row[b : b + 2] = coupling.wheelbase, coupling.left
+    return table, memories
+
+
+def _point(builder: _Builder, body: str, at: tuple[float, float, float]) -> tuple[int, Array]:
+    node, turned, origin = builder.place[body]
+    return node, origin + turned @ np.array(at)
+
+
+def _tyre(builder: _Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
+    machine = builder.machine
+    joint = machine.joints[machine.joint_above(tyre.wheel)]
+    node, numbers[0:3] = _point(builder, tyre.wheel, tyre.at)
+    axis = tyre.axis or (joint.axis if joint.kind == "hinge" else (0.0, 1.0, 0.0))
+    numbers[3:6] = builder.place[tyre.wheel][1] @ _unit(axis)
+    numbers[6:10] = tyre.radius, tyre.along, tyre.across, tyre.relaxation
+    numbers[10:16] = *tyre.friction, tyre.load, tyre.radial_stiffness, tyre.radial_damping, tyre.rolling_resistance
+    numbers[16] = float(tyre.rolls_freely)
+    carrier = node if tyre.rolls_freely or joint.parent == GROUND else builder.place[joint.parent][0]
+    return node, carrier
+
+
+def placed_shapes(builder: _Builder) -> list[tuple[str, Placed]]:
+    """The solid shapes of all bodies, with their body."""
+    return [
+        (name, place(shape, *builder.place[name]))
+        for name, body in builder.machine.bodies.items()
+        for shape in body.shapes
+        if shape.solid
+    ]
+
+
+def contacts(builder: _Builder, placed: list[tuple[str, Placed]]) -> layout.Contacts:
+    """What may touch what: bodies on a common joint, on the same node or listed apart do not."""
+    machine = builder.machine
+    apart = {frozenset(pair) for pair in machine.no_contact}
+    apart |= {frozenset((joint.parent, joint.child)) for joint in machine.joints.values()}
+    pairs = [
+        (a, b)
+        for a in range(len(placed))
+        for b in range(a + 1, len(placed))
+        if placed[a][1].node != placed[b][1].node and frozenset((placed[a][0], placed[b][0])) not in apart
+    ]
+    touching = [k for k, (body, one) in enumerate(placed) if one.node >= 0 and frozenset((body, GROUND)) not in apart]
+    dry = any(j.friction > 0.0 or j.limits is not None for j in machine.joints.values())
+    brakes = any(d.kind == "brake" for d in machine.drives.values())
+    return layout.Contacts(
+        pairs=np.array(pairs, dtype=np.int64).reshape(-1, 2),
+        touching=np.array(touching, dtype=np.int64),
+        capacity=min(MOST_CONTACTS, 4 * (len(touching) + len(pairs))),
+        iterations=30,
+        bounded=dry or brakes,
+    )

@@ -1,0 +1,430 @@
+"""Contact: what touches, and the impulses that keep bodies apart, rub, hold joints within their stops.
+
+All constraints of a step are solved together for impulses at the velocity level by projected Gauss-Seidel
+(J. J. Moreau, 1988; M. Anitescu, F. A. Potra, Nonlinear Dynamics 14, 1997), started from the last step's impulses.
+Rows are kept as y = L^-1 J' with the Cholesky factor L of the mass matrix, so that J M^-1 J' = y'y and one update of an
+impulse costs two products of length n. Overlap is undone by a second, separate set of impulses that moves positions
+only, so that it adds no energy.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
+from plucky_heron.dynamics.kernels.forces import ground_at
+from plucky_heron.dynamics.kernels.geometry import collide, feature, keep_four, place_shape
+from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND, NODE, SPHERE, inline_kernel, kernel  # fmt: skip
+from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
+
+CALLS = (layout, tree, forces, geometry)
+
+MARGIN = 0.01
+"""Shapes nearer than this (m) are given to the solver, which lets them meet but not cross."""
+SLOP = 2e-4
+"""Overlap (m) that is left alone, so that resting contacts stay."""
+RECOVERY = 0.2
+"""Share of the overlap that is undone in a step."""
+BOUNCE_SPEED = 0.05
+"""Approach (m/s) below which nothing bounces."""
+SLIP_SPEED = 1e-3
+"""Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
+
+ROW = 10
+"""Numbers a row: 0 diagonal, 1 bias, 2 softness, 3 impulse, 4 bound, 5 free speed, 6 overlap speed, 7 overlap impulse."""
+
+
+@inline_kernel
+def surface_of(first, second, out):
+    """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series."""
+    out[0] = math.sqrt(first[0] * second[0])
+    out[1] = math.sqrt(first[1] * second[1])
+    out[2] = max(first[2], second[2])
+    out[3] = first[3] + second[3]
+    out[4] = max(first[4], second[4])
+
+
+@inline_kernel
+def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, list_, nodes, surfaces):
+    for k in range(count):
+        if found >= capacity:
+            break
+        row = list_[found]
+        row[0] = pair
+        for d in range(3):
+            row[1 + d] = points[k, d]
+            row[9 + d] = points[k, 4 + d]
+        row[4] = row[5] = row[6] = row[7] = row[8] = 0.0
+        row[12] = points[k, 3]
+        row[13] = shape
+        nodes[found, 0], nodes[found, 1] = node_a, node_b
+        for d in range(5):
+            surfaces[found, d] = surface[d]
+        found += 1
+    return found
+
+
+@inline_kernel
+def _reach_in_step(shapes, k, w, at, h):
+    """How far a shape may move in a step, generously."""
+    i = shapes.node[k]
+    if i < 0:
+        return 0.0
+    ux = w[i, 21] + w[i, 19] * at[11] - w[i, 20] * at[10]
+    uy = w[i, 22] + w[i, 20] * at[9] - w[i, 18] * at[11]
+    uz = w[i, 23] + w[i, 18] * at[10] - w[i, 19] * at[9]
+    turning = math.sqrt(w[i, 18] ** 2 + w[i, 19] ** 2 + w[i, 20] ** 2)
+    return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * shapes.reach[k])
+
+
+@kernel
+def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfaces, points, g, corners):
+    """All touching points of one copy into `list_`; returns their number."""
+    found = 0
+    capacity = contacts.capacity
+    surface = np.zeros(5)
+    for k in range(shapes.kind.shape[0]):
+        place_shape(shapes, k, w, places[k])
+        places[k, 12] = _reach_in_step(shapes, k, w, places[k], h)
+    ground = scene.ground_kind[s] != NO_GROUND
+    first, last = scene.shape_range[s, 0], scene.shape_range[s, 1]
+    other = scene.shapes
+    for t in range(contacts.touching.shape[0]):
+        k = contacts.touching[t]
+        at = places[k]
+        margin = MARGIN + at[12]
+        if ground:
+            count = _on_ground(shapes, k, at, margin, scene, s, points, corners)
+            if count > 0:
+                surface_of(shapes.surface[k], scene.ground_surface[s], surface)
+                found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
+        for b in range(first, last):
+            far = shapes.reach[k] + margin + other.reach[b]
+            at_b = other.pose[b]
+            dx, dy, dz = at[9] - at_b[9], at[10] - at_b[10], at[11] - at_b[11]
+            if dx * dx + dy * dy + dz * dz > far * far:
+                continue
+            count = collide(shapes, k, at, other, b, at_b, margin, points, g, corners)
+            if count > 0:
+                surface_of(shapes.surface[k], other.surface[b], surface)
+                found = _add(found, capacity, points, count, -2.0 - b, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
+    for p in range(contacts.pairs.shape[0]):
+        a, b = contacts.pairs[p, 0], contacts.pairs[p, 1]
+        at, at_b = places[a], places[b]
+        margin = MARGIN + at[12] + at_b[12]
+        far = shapes.reach[a] + shapes.reach[b] + margin
+        dx, dy, dz = at[9] - at_b[9], at[10] - at_b[10], at[11] - at_b[11]
+        if dx * dx + dy * dy + dz * dz > far * far:
+            continue
+        count = collide(shapes, a, at, shapes, b, at_b, margin, points, g, corners)
+        if count > 0:
+            surface_of(shapes.surface[a], shapes.surface[b], surface)
+            found = _add(found, capacity, points, count, float(p), a, shapes.node[a], shapes.node[b], surface, list_, nodes, surfaces)  # fmt: skip
+    return found
+
+
+@inline_kernel
+def _on_ground(shapes, k, at, margin, scene, s, points, corners):
+    """Touching points of a shape on plane or rough ground: corners that face it, each against the slope below it."""
+    height, nx, ny, nz = ground_at(scene, s, at[9], at[10])
+    grid = scene.ground_kind[s] == GRID
+    radius = shapes.radius[k]
+    # rough ground may rise by this much within reach of the shape (slopes up to 45 degrees)
+    rise = shapes.reach[k] if grid else 0.0
+    if (at[11] - height) * nz - rise > shapes.reach[k] + margin:
+        return 0
+    if shapes.kind[k] == SPHERE:
+        gap = (at[11] - height) * nz - radius
+        if grid and nz < 1.0:
+            # on a slope the nearest point is not the one below: look again there
+            foot = gap + radius
+            x, y = at[9] - nx * foot, at[10] - ny * foot
+            height, ux, uy, uz = ground_at(scene, s, x, y)
+            gap = (at[9] - x) * ux + (at[10] - y) * uy + (at[11] - height) * uz - radius
+            nx, ny, nz = ux, uy, uz
+        if gap > margin:
+            return 0
+        _touch(points, 0, at[9], at[10], at[11], nx, ny, nz, radius, gap)
+        return 1
+    count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
+    found = 0
+    for e in range(count):
+        x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
+        height, nx, ny, nz = ground_at(scene, s, x, y)
+        gap = (z - height) * nz - radius
+        if gap < margin:
+            _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
+            found += 1
+    return keep_four(points, found)
+
+
+@inline_kernel
+def _touch(points, k, x, y, z, nx, ny, nz, radius, gap):
+    back = radius + 0.5 * gap
+    points[k, 0], points[k, 1], points[k, 2] = x - nx * back, y - ny * back, z - nz * back
+    points[k, 3] = gap
+    points[k, 4], points[k, 5], points[k, 6] = nx, ny, nz
+
+
+@inline_kernel
+def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
+    """Add how fast each coordinate moves a point of `node` along a direction."""
+    mx, my, mz = py * dz - pz * dy, pz * dx - px * dz, px * dy - py * dx
+    i = node
+    while i >= 0:
+        row[i] += sign * (w[i, 12] * mx + w[i, 13] * my + w[i, 14] * mz + w[i, 15] * dx + w[i, 16] * dy + w[i, 17] * dz)
+        i = parent[i]
+
+
+@inline_kernel
+def _finish_row(n, r, factor, rows, numbers, v, start):
+    """From J in `rows[r]` to y = L^-1 J'; the speed along the row before and the diagonal."""
+    speed = 0.0
+    first = n
+    for i in range(n):
+        if rows[r, i] != 0.0:
+            speed += rows[r, i] * v[i]
+            if first == n:
+                first = i
+    forward_substitute(n, first, factor, rows[r])
+    size = 0.0
+    for i in range(first, n):
+        size += rows[r, i] * rows[r, i]
+    numbers[r, 0] = size + 1e-12
+    numbers[r, 5] = speed
+    numbers[r, 3] = start
+    numbers[r, 2] = 0.0
+    numbers[r, 1] = 0.0
+    numbers[r, 6] = 0.0
+    numbers[r, 7] = 0.0
+
+
+@inline_kernel
+def _speed_along(n, rows, r, z):
+    total = 0.0
+    for i in range(n):
+        total += rows[r, i] * z[i]
+    return total
+
+
+@inline_kernel
+def _push(n, rows, r, amount, z):
+    for i in range(n):
+        z[i] += rows[r, i] * amount
+
+
+@kernel
+def impulses(
+    n, parent, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry,
+    iterations, rows, numbers, z, zp,
+):  # fmt: skip
+    """Impulses of contacts, stops and dry friction in one step.
+
+    `v` are the speeds before, `free` (n) the speeds the step would end with; `free` becomes what it does end with, and
+    `zp` (n) the speeds by which positions are corrected besides. Returns whether there is such a correction.
+    """
+    for i in range(n):
+        z[i] = 0.0
+        zp[i] = 0.0
+    made = 0
+    overlap = False
+    for c in range(found):
+        contact = list_[c]
+        nx, ny, nz = contact[9], contact[10], contact[11]
+        px, py, pz = contact[1], contact[2], contact[3]
+        _remember(contact, old, old_count)
+        if abs(nx) < 0.7:
+            tx, ty, tz = 0.0, -nz, ny
+        else:
+            tx, ty, tz = nz, 0.0, -nx
+        k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
+        tx, ty, tz = k * tx, k * ty, k * tz
+        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        a, b = nodes[c, 0], nodes[c, 1]
+        before = 0.0
+        for d in range(3):
+            r = made + d
+            dx, dy, dz = (nx, ny, nz) if d == 0 else (tx, ty, tz) if d == 1 else (bx, by, bz)
+            for i in range(n):
+                rows[r, i] = 0.0
+            _jacobian(w, parent, a, px, py, pz, dx, dy, dz, 1.0, rows[r])
+            _jacobian(w, parent, b, px, py, pz, dx, dy, dz, -1.0, rows[r])
+            if d == 0:
+                for i in range(n):
+                    before += rows[r, i] * v[i]
+                start = contact[4]
+            else:
+                start = contact[5] * dx + contact[6] * dy + contact[7] * dz
+            _finish_row(n, r, factor, rows, numbers, free, start)
+            if start != 0.0:
+                _push(n, rows, r, start, z)
+        gap = contact[12]
+        compliance = surfaces[c, 3]
+        numbers[made, 4] = before
+        if gap > 0.0:
+            numbers[made, 1] = gap / h
+        elif compliance > 0.0:
+            stiffness = 1.0 / compliance
+            damping = surfaces[c, 4]
+            if damping < 0.0:
+                damping = 1.4 * math.sqrt(stiffness / numbers[made, 0])
+            both = damping + h * stiffness
+            numbers[made, 2] = 1.0 / (h * both)
+            numbers[made, 1] = stiffness / both * gap
+        elif gap < -SLOP:
+            numbers[made, 6] = -RECOVERY * (gap + SLOP) / h
+            overlap = True
+        made += 3
+    contact_rows = made
+    for i in range(n):
+        b = i * NODE
+        for side in range(2):
+            over = q[i] - row[b + 14] if side == 0 else row[b + 13] - q[i]
+            if over > 0.0:
+                for k in range(n):
+                    rows[made, k] = 0.0
+                rows[made, i] = -1.0 if side == 0 else 1.0
+                _finish_row(n, made, factor, rows, numbers, free, 0.0)
+                # a spring and damper that only push, implicit in the step
+                both = row[b + 16] + h * row[b + 15]
+                numbers[made, 2] = 1.0 / (h * both)
+                numbers[made, 1] = -row[b + 15] / both * over
+                numbers[made, 4] = math.inf
+                made += 1
+    stop_rows = made
+    for i in range(n):
+        if dry[i] > 0.0:
+            for k in range(n):
+                rows[made, k] = 0.0
+            rows[made, i] = 1.0
+            _finish_row(n, made, factor, rows, numbers, free, 0.0)
+            numbers[made, 4] = h * dry[i]
+            made += 1
+    if made == 0:
+        return False
+    for _ in range(iterations):
+        worst = 0.0
+        for r in range(contact_rows, stop_rows):
+            change = _one_sided(n, rows, numbers, r, numbers[r, 1], z)
+            worst = max(worst, abs(change) * numbers[r, 0])
+        for r in range(stop_rows, made):
+            speed = numbers[r, 5] + _speed_along(n, rows, r, z)
+            now = min(max(numbers[r, 3] - speed / numbers[r, 0], -numbers[r, 4]), numbers[r, 4])
+            change = now - numbers[r, 3]
+            numbers[r, 3] = now
+            _push(n, rows, r, change, z)
+            worst = max(worst, abs(change) * numbers[r, 0])
+        for c in range(found):
+            r = 3 * c
+            friction = surfaces[c, 1] if list_[c, 8] > 0.0 else surfaces[c, 0]
+            change = _rub(n, rows, numbers, r, friction, z)
+            worst = max(worst, change)
+            change = _one_sided(n, rows, numbers, r, numbers[r, 1], z)
+            worst = max(worst, abs(change) * numbers[r, 0])
+        if worst < 1e-7:
+            break
+    _bounce(n, rows, numbers, found, surfaces, list_, z)
+    if overlap:
+        for _ in range(8):
+            for c in range(found):
+                r = 3 * c
+                if numbers[r, 6] > 0.0:
+                    speed = _speed_along(n, rows, r, zp)
+                    now = max(0.0, numbers[r, 7] + (numbers[r, 6] - speed) / numbers[r, 0])
+                    _push(n, rows, r, now - numbers[r, 7], zp)
+                    numbers[r, 7] = now
+        back_substitute(n, factor, zp)
+    for c in range(found):
+        r = 3 * c
+        contact = list_[c]
+        nx, ny, nz = contact[9], contact[10], contact[11]
+        if abs(nx) < 0.7:
+            tx, ty, tz = 0.0, -nz, ny
+        else:
+            tx, ty, tz = nz, 0.0, -nx
+        k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
+        tx, ty, tz = k * tx, k * ty, k * tz
+        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        contact[4] = numbers[r, 3]
+        f, e = numbers[r + 1, 3], numbers[r + 2, 3]
+        contact[5], contact[6], contact[7] = f * tx + e * bx, f * ty + e * by, f * tz + e * bz
+        u = numbers[r + 1, 5] + _speed_along(n, rows, r + 1, z)
+        t = numbers[r + 2, 5] + _speed_along(n, rows, r + 2, z)
+        contact[8] = 1.0 if contact[4] > 0.0 and math.sqrt(u * u + t * t) > SLIP_SPEED else 0.0
+    back_substitute(n, factor, z)
+    for i in range(n):
+        free[i] += z[i]
+    return overlap
+
+
+@inline_kernel
+def _remember(contact, old, old_count):
+    """Take over the impulses of the nearest point of the same pair in the last step."""
+    best, at = 4e-4, -1
+    for k in range(old_count):
+        if old[k, 0] == contact[0] and old[k, 13] == contact[13]:
+            size = (old[k, 1] - contact[1]) ** 2 + (old[k, 2] - contact[2]) ** 2 + (old[k, 3] - contact[3]) ** 2
+            if size < best:
+                best, at = size, k
+    if at >= 0:
+        for d in range(5):
+            contact[4 + d] = old[at, 4 + d]
+
+
+@inline_kernel
+def _one_sided(n, rows, numbers, r, bias, z):
+    """One update of an impulse that may only push."""
+    speed = numbers[r, 5] + _speed_along(n, rows, r, z)
+    soft = numbers[r, 2]
+    now = numbers[r, 3] - (speed + bias + soft * numbers[r, 3]) / (numbers[r, 0] + soft)
+    now = max(0.0, now)
+    change = now - numbers[r, 3]
+    numbers[r, 3] = now
+    if change != 0.0:
+        _push(n, rows, r, change, z)
+    return change
+
+
+@inline_kernel
+def _rub(n, rows, numbers, r, friction, z):
+    """One update of the two friction impulses of a contact, within the cone's circle."""
+    most = friction * numbers[r, 3]
+    f, e = numbers[r + 1, 3], numbers[r + 2, 3]
+    if most == 0.0 and f == 0.0 and e == 0.0:
+        return 0.0
+    one = f - (numbers[r + 1, 5] + _speed_along(n, rows, r + 1, z)) / numbers[r + 1, 0]
+    _push(n, rows, r + 1, one - f, z)
+    two = e - (numbers[r + 2, 5] + _speed_along(n, rows, r + 2, z)) / numbers[r + 2, 0]
+    size = math.sqrt(one * one + two * two)
+    if size > most:
+        kept = one * most / size
+        two *= most / size
+        _push(n, rows, r + 1, kept - one, z)
+        one = kept
+    _push(n, rows, r + 2, two - e, z)
+    numbers[r + 1, 3], numbers[r + 2, 3] = one, two
+    return max(abs(one - f) * numbers[r + 1, 0], abs(two - e) * numbers[r + 2, 0])
+
+
+@inline_kernel
+def _bounce(n, rows, numbers, found, surfaces, list_, z):
+    """Newton's law of restitution for what met in this step: leave with e times the speed of approach."""
+    lively = False
+    for c in range(found):
+        r = 3 * c
+        if surfaces[c, 2] > 0.0 and numbers[r, 3] > 0.0 and numbers[r, 4] < -BOUNCE_SPEED:
+            lively = True
+    if not lively:
+        return
+    for _ in range(20):
+        for c in range(found):
+            r = 3 * c
+            if numbers[r, 4] < -BOUNCE_SPEED and surfaces[c, 2] > 0.0:
+                if numbers[r, 3] > 0.0:
+                    _one_sided(n, rows, numbers, r, surfaces[c, 2] * numbers[r, 4], z)
+            elif numbers[r, 3] > 0.0 or numbers[r, 1] <= 0.0:
+                _one_sided(n, rows, numbers, r, numbers[r, 1], z)
+            friction = surfaces[c, 1] if list_[c, 8] > 0.0 else surfaces[c, 0]
+            _rub(n, rows, numbers, r, friction, z)

@@ -1,0 +1,459 @@
+"""Forces that belong to bodies: thrust, tyres, hulls, floats, wings, springs between points, tanks.
+
+Numbers of a force (`layout.FORCE`), by its kind:
+
+spring  0 point on a (3), 3 point on b (3), 6 stiffness, 7 rest length, 8 damping, 9 pulls only
+tyre    0 wheel centre (3), 3 axis (3), 6 radius, 7 stiffness along, 8 stiffness across (both N a unit of slip),
+        9 relaxation length, 10 friction along, 11 friction across, 12 load, 13 radial stiffness, 14 radial damping,
+        15 rolling resistance, 16 rolls freely
+hull    0 place (3), 3 axes (9), 12 added mass (3) and inertia (3), 18 linear damping (6), 24 quadratic damping (6)
+float   0 bottom centre (3), 3 waterplane area, 4 height
+wing    0 place (3), 3 chord forward (3), 6 normal (3), 9 area, 10 lift slope, 11 stall angle, 12 drag at zero lift,
+        13 induced drag factor, 14 in water
+"""
+
+from __future__ import annotations
+
+import math
+
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.kernels.layout import (
+    DRAIN,
+    DRIVE,
+    FLOAT,
+    FORCE,
+    GRID,
+    HULL,
+    NO_GROUND,
+    NODE,
+    SPRING,
+    THRUST,
+    TYRE,
+    WING,
+    inline_kernel,
+    kernel,
+)  # fmt: skip
+
+CALLS = (layout,)
+
+
+@inline_kernel
+def point_of(w, i, x, y, z):
+    """World place of a point given in the axes of node `i` (ground: -1)."""
+    if i < 0:
+        return x, y, z
+    return (
+        w[i, 9] + w[i, 0] * x + w[i, 1] * y + w[i, 2] * z,
+        w[i, 10] + w[i, 3] * x + w[i, 4] * y + w[i, 5] * z,
+        w[i, 11] + w[i, 6] * x + w[i, 7] * y + w[i, 8] * z,
+    )
+
+
+@inline_kernel
+def direction_of(w, i, x, y, z):
+    """World direction of a direction given in the axes of node `i`."""
+    if i < 0:
+        return x, y, z
+    return (
+        w[i, 0] * x + w[i, 1] * y + w[i, 2] * z,
+        w[i, 3] * x + w[i, 4] * y + w[i, 5] * z,
+        w[i, 6] * x + w[i, 7] * y + w[i, 8] * z,
+    )
+
+
+@inline_kernel
+def velocity_at(w, i, x, y, z):
+    """World velocity of the point of node `i` that is at (x, y, z)."""
+    if i < 0:
+        return 0.0, 0.0, 0.0
+    return (
+        w[i, 21] + w[i, 19] * z - w[i, 20] * y,
+        w[i, 22] + w[i, 20] * x - w[i, 18] * z,
+        w[i, 23] + w[i, 18] * y - w[i, 19] * x,
+    )
+
+
+@inline_kernel
+def push_at(pushes, i, x, y, z, fx, fy, fz):
+    """Add a force at a world point to the outer forces of node `i`."""
+    if i >= 0:
+        pushes[i, 0] += y * fz - z * fy
+        pushes[i, 1] += z * fx - x * fz
+        pushes[i, 2] += x * fy - y * fx
+        pushes[i, 3] += fx
+        pushes[i, 4] += fy
+        pushes[i, 5] += fz
+
+
+@kernel
+def ground_at(scene, s, x, y):
+    """Height and unit normal of the ground of scene `s` below (x, y); height -inf where there is none."""
+    kind = scene.ground_kind[s]
+    if kind == NO_GROUND:
+        return -math.inf, 0.0, 0.0, 1.0
+    if kind != GRID:
+        nx, ny, nz = scene.plane[s, 0], scene.plane[s, 1], scene.plane[s, 2]
+        return (scene.plane[s, 3] - nx * x - ny * y) / nz, nx, ny, nz
+    g = scene.grid[s]
+    columns, rows, first = int(g[4]), int(g[5]), int(g[6])
+    u = min(max((x - g[0]) / g[2], 0.0), columns - 1.000001)
+    i = int(u)
+    u -= i
+    if rows < 2:
+        low, high = scene.heights[first + i], scene.heights[first + i + 1]
+        slope = (high - low) / g[2]
+        k = 1.0 / math.sqrt(1.0 + slope * slope)
+        return low + u * (high - low), -slope * k, 0.0, k
+    t = min(max((y - g[1]) / g[3], 0.0), rows - 1.000001)
+    j = int(t)
+    t -= j
+    a = scene.heights[first + j * columns + i]
+    b = scene.heights[first + j * columns + i + 1]
+    c = scene.heights[first + (j + 1) * columns + i]
+    d = scene.heights[first + (j + 1) * columns + i + 1]
+    sx = ((b - a) * (1.0 - t) + (d - c) * t) / g[2]
+    sy = ((c - a) * (1.0 - u) + (d - b) * u) / g[3]
+    k = 1.0 / math.sqrt(1.0 + sx * sx + sy * sy)
+    height = (a * (1.0 - u) + b * u) * (1.0 - t) + (c * (1.0 - u) + d * u) * t
+    return height, -sx * k, -sy * k, k
+
+
+@kernel
+def water_at(scene, s, field, x, y):
+    """Current (3) and water level at (x, y): the copy's own, varied over the place by the site's profile and waves."""
+    flow = scene.flow[s]
+    level = field[6]
+    if flow[2] > 0.0:
+        level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[7])
+    factor = 1.0
+    first, last = int(flow[6]), int(flow[7])
+    if last > first:
+        across = flow[0] * x + flow[1] * y
+        factor = scene.profile[first, 1]
+        for k in range(first, last - 1):
+            x0, x1 = scene.profile[k, 0], scene.profile[k + 1, 0]
+            if across >= x1:
+                factor = scene.profile[k + 1, 1]
+            elif across > x0:
+                share = (across - x0) / (x1 - x0)
+                factor = scene.profile[k, 1] * (1.0 - share) + scene.profile[k + 1, 1] * share
+    return field[3] * factor, field[4] * factor, field[5] * factor, level
+
+
+@kernel
+def thrust(n, drives, table, row, played, fill, w, pushes, h):
+    """Thrusters and propellers push along their direction, turn against their own turning, and burn from their tank."""
+    for a in range(drives):
+        kind = table.kind[a]
+        if kind != THRUST and kind != DRAIN:
+            continue
+        b = n * NODE + a * DRIVE
+        tank = table.tank[a]
+        given = min(max(played[a], -row[b]), row[b])
+        if kind == DRAIN:
+            fill[tank] = max(0.0, fill[tank] - h * max(given, 0.0))
+            continue
+        if tank >= 0:
+            used = h * row[b + 17] * abs(given)
+            if used > fill[tank]:
+                given *= fill[tank] / used
+                used = fill[tank]
+            fill[tank] -= used
+        i = table.joint[a]
+        x, y, z = point_of(w, i, row[b + 10], row[b + 11], row[b + 12])
+        dx, dy, dz = direction_of(w, i, row[b + 13], row[b + 14], row[b + 15])
+        top = row[b + 6]
+        if top > 0.0:
+            # a propeller that runs with the water pushes it less
+            vx, vy, vz = velocity_at(w, i, x, y, z)
+            ahead = (vx * dx + vy * dy + vz * dz) * math.copysign(1.0, given)
+            given *= min(max(1.0 - ahead / top, 0.0), 1.0)
+        push_at(pushes, i, x, y, z, given * dx, given * dy, given * dz)
+        turning = row[b + 16] * given
+        if i >= 0:
+            pushes[i, 0] += turning * dx
+            pushes[i, 1] += turning * dy
+            pushes[i, 2] += turning * dz
+
+
+@kernel
+def fill_tanks(tanks, table, fill, row):
+    """Add what the tanks hold to the mass numbers of their nodes (a box of liquid or grain whose height falls)."""
+    for k in range(tanks):
+        size = table.tanks[k]
+        b = table.tank_node[k] * NODE
+        m = fill[k]
+        high = size[5] * m / size[6]
+        x, y, z = size[0], size[1], size[2] + 0.5 * high
+        ix = m / 12.0 * (size[4] * size[4] + high * high)
+        iy = m / 12.0 * (size[3] * size[3] + high * high)
+        iz = m / 12.0 * (size[3] * size[3] + size[4] * size[4])
+        row[b] += m
+        row[b + 1] += m * x
+        row[b + 2] += m * y
+        row[b + 3] += m * z
+        row[b + 4] += ix + m * (y * y + z * z)
+        row[b + 5] += iy + m * (x * x + z * z)
+        row[b + 6] += iz + m * (x * x + y * y)
+        row[b + 7] -= m * x * y
+        row[b + 8] -= m * x * z
+        row[b + 9] -= m * y * z
+
+
+@kernel
+def tyre(row, b, a, carrier, w, pushes, slip, scene, s, h):
+    """One tyre: deflections along and across grow with slip and relax over the distance rolled, on a friction ellipse.
+
+    The relaxation-length model (H. B. Pacejka, Tyre and Vehicle Dynamics, 2012, section 7.2) with straight
+    characteristics cut off at the ellipse; it holds at standstill, where slip as a ratio has no meaning.
+    """
+    x, y, z = point_of(w, a, row[b], row[b + 1], row[b + 2])
+    ax, ay, az = direction_of(w, a, row[b + 3], row[b + 4], row[b + 5])
+    ground, nx, ny, nz = ground_at(scene, s, x, y)
+    radius = row[b + 6]
+    load = row[b + 12]
+    low = radius
+    ux, uy, uz = velocity_at(w, carrier, x, y, z)
+    if row[b + 13] > 0.0:
+        low = (z - ground) * nz
+        sunk = radius - low
+        if sunk <= 0.0:
+            slip[0] = 0.0
+            slip[1] = 0.0
+            slip[2] = 0.0
+            return
+        sinking = -(ux * nx + uy * ny + uz * nz)
+        load = max(0.0, row[b + 13] * sunk + row[b + 14] * sinking)
+    elif ground == -math.inf:
+        nx, ny, nz = 0.0, 0.0, 1.0
+    # along = axis x normal, across = normal x along
+    tx, ty, tz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
+    k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz + 1e-30)
+    tx, ty, tz = k * tx, k * ty, k * tz
+    cx, cy, cz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+    forward = ux * tx + uy * ty + uz * tz
+    sideways = ux * cx + uy * cy + uz * cz
+    px, py, pz = x - low * nx, y - low * ny, z - low * nz
+    length = row[b + 9]
+    relax = 1.0 / (1.0 + h * abs(forward) / length)
+    across = (slip[1] - h * sideways) * relax
+    along = 0.0
+    if row[b + 16] == 0.0:
+        wx, wy, wz = velocity_at(w, a, px, py, pz)
+        along = (slip[0] - h * (wx * tx + wy * ty + wz * tz)) * relax
+    kx, ky = row[b + 7] / length, row[b + 8] / length
+    most_x, most_y = row[b + 10] * load, row[b + 11] * load
+    share = math.sqrt((kx * along / (most_x + 1e-12)) ** 2 + (ky * across / (most_y + 1e-12)) ** 2)
+    if share > 1.0:
+        along /= share
+        across /= share
+    slip[0], slip[1] = along, across
+    slip[2] = load
+    # a little damping in the carcass, or a standing vehicle would rock for ever
+    fx = kx * along
+    fy = ky * across - 0.02 * ky * sideways * math.exp(-abs(forward)) * (1.0 if share <= 1.0 else 0.0)
+    fx -= row[b + 15] * load * math.tanh(forward / 0.05) if row[b + 16] != 0.0 else 0.0
+    push_at(
+        pushes, a, px, py, pz,
+        fx * tx + fy * cx + load * nx * (1.0 if row[b + 13] > 0.0 else 0.0),
+        fx * ty + fy * cy + load * ny * (1.0 if row[b + 13] > 0.0 else 0.0),
+        fx * tz + fy * cz + load * nz * (1.0 if row[b + 13] > 0.0 else 0.0),
+    )  # fmt: skip
+    if row[b + 16] == 0.0 and row[b + 15] > 0.0:
+        # rolling resistance acts on the wheel's own turning
+        turn = (w[a, 18] - w[carrier, 18]) * ax + (w[a, 19] - w[carrier, 19]) * ay + (w[a, 20] - w[carrier, 20]) * az
+        hold = -row[b + 15] * load * radius * math.tanh(turn * radius / 0.05)
+        pushes[a, 0] += hold * ax
+        pushes[a, 1] += hold * ay
+        pushes[a, 2] += hold * az
+
+
+@kernel
+def buoyancy(row, b, i, density, gravity, w, pushes, scene, s, field):
+    """A vertical column of the hull: pushed up by the water it displaces (Archimedes)."""
+    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
+    level = water_at(scene, s, field, x, y)[3]
+    sunk = min(max(level - z, 0.0), row[b + 4])
+    lift = density * gravity * row[b + 3] * sunk
+    push_at(pushes, i, x, y, z + 0.5 * sunk, 0.0, 0.0, lift)
+
+
+@kernel
+def wing(row, b, i, air, water, w, pushes, scene, s, field):
+    """Lift across and drag along the flow: linear lift up to the stall angle, then a flat plate; parabolic drag."""
+    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
+    cx, cy, cz = direction_of(w, i, row[b + 3], row[b + 4], row[b + 5])
+    nx, ny, nz = direction_of(w, i, row[b + 6], row[b + 7], row[b + 8])
+    ux, uy, uz = velocity_at(w, i, x, y, z)
+    if row[b + 14] != 0.0:
+        fx, fy, fz, _ = water_at(scene, s, field, x, y)
+        density = water
+    else:
+        fx, fy, fz = field[0], field[1], field[2]
+        density = air
+    ux, uy, uz = ux - fx, uy - fy, uz - fz
+    ahead = ux * cx + uy * cy + uz * cz
+    up = ux * nx + uy * ny + uz * nz
+    speed = math.sqrt(ahead * ahead + up * up)
+    if speed < 1e-9:
+        return
+    angle = math.atan2(-up, ahead)
+    stall = row[b + 11]
+    if abs(angle) < stall:
+        lift = row[b + 10] * angle
+    else:
+        lift = 0.9 * math.sin(2.0 * angle)
+    drag = row[b + 12] + row[b + 13] * lift * lift
+    if abs(angle) >= stall:
+        drag += 1.8 * math.sin(angle) ** 2
+    k = 0.5 * density * row[b + 9] * speed
+    # drag against the motion, lift at right angles to it, both in the plane of chord and normal
+    along = k * (-drag * ahead - lift * up)
+    across = k * (-drag * up + lift * ahead)
+    push_at(pushes, i, x, y, z, along * cx + across * nx, along * cy + across * ny, along * cz + across * nz)
+
+
+@kernel
+def outer_forces(first, count, table, row, w, pushes, slip, scene, s, field, h):
+    """Tyres, floats and wings of one copy; springs and hulls go into the equations of motion (`into_equations`)."""
+    tail = row.shape[0] - 5
+    gravity = math.sqrt(row[tail] ** 2 + row[tail + 1] ** 2 + row[tail + 2] ** 2)
+    for k in range(count):
+        kind = table.kind[k]
+        b = first + k * FORCE
+        if kind == TYRE:
+            tyre(row, b, table.node_a[k], table.node_b[k], w, pushes, slip[table.memory[k]], scene, s, h)
+        elif kind == FLOAT:
+            buoyancy(row, b, table.node_a[k], row[tail + 4], gravity, w, pushes, scene, s, field)
+        elif kind == WING:
+            wing(row, b, table.node_a[k], row[tail + 3], row[tail + 4], w, pushes, scene, s, field)
+
+
+@kernel
+def spring(row, b, a, e, n, parent, w, h, mass, bias, column):
+    """Spring and damper between two points, implicit along its line."""
+    x0, y0, z0 = point_of(w, a, row[b], row[b + 1], row[b + 2])
+    x1, y1, z1 = point_of(w, e, row[b + 3], row[b + 4], row[b + 5])
+    dx, dy, dz = x1 - x0, y1 - y0, z1 - z0
+    length = math.sqrt(dx * dx + dy * dy + dz * dz)
+    if length < 1e-9 or (row[b + 9] != 0.0 and length < row[b + 7]):
+        return
+    dx, dy, dz = dx / length, dy / length, dz / length
+    u0, u1, u2 = velocity_at(w, a, x0, y0, z0)
+    t0, t1, t2 = velocity_at(w, e, x1, y1, z1)
+    rate = (t0 - u0) * dx + (t1 - u1) * dy + (t2 - u2) * dz
+    stiffness, damping = row[b + 6], row[b + 8]
+    pull = stiffness * (length - row[b + 7] + h * rate) + damping * rate
+    for i in range(n):
+        column[i] = 0.0
+    _along(w, parent, e, x1, y1, z1, dx, dy, dz, 1.0, column)
+    _along(w, parent, a, x0, y0, z0, dx, dy, dz, -1.0, column)
+    extra = h * damping + h * h * stiffness
+    for i in range(n):
+        if column[i] != 0.0:
+            bias[i] += pull * column[i]
+            for j in range(i + 1):
+                mass[i, j] += extra * column[i] * column[j]
+
+
+@inline_kernel
+def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
+    """Add to `column` how fast each coordinate moves a point of node `i` along a direction."""
+    while i >= 0:
+        column[i] += sign * (
+            w[i, 12] * (y * dz - z * dy) + w[i, 13] * (z * dx - x * dz) + w[i, 14] * (x * dy - y * dx)
+            + w[i, 15] * dx + w[i, 16] * dy + w[i, 17] * dz
+        )  # fmt: skip
+        i = parent[i]
+
+
+@kernel
+def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, bias, work):
+    """Added mass and damping of a body in water that flows past it.
+
+    Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
+    Hydrodynamics, 1932, art. 124-126; T. I. Fossen, Handbook of Marine Craft Hydrodynamics, 2011, 6.3 and 8.1),
+    with a diagonal A about the hull's own axes. Damping is implicit.
+    """
+    r = work[0]
+    for p in range(3):
+        for q in range(3):
+            r[3 * p + q] = (
+                w[i, 3 * p] * row[b + 3 + q] + w[i, 3 * p + 1] * row[b + 6 + q] + w[i, 3 * p + 2] * row[b + 9 + q]
+            )
+    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
+    cx, cy, cz, _ = water_at(scene, s, field, x, y)
+    u = work[1]
+    _to_hull(r, x, y, z, w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23], u)
+    c0 = r[0] * cx + r[3] * cy + r[6] * cz
+    c1 = r[1] * cx + r[4] * cy + r[7] * cz
+    c2 = r[2] * cx + r[5] * cy + r[8] * cz
+    # acceleration of the body with the joints unaccelerated, without the gravity that stands in the bias
+    a = work[2]
+    _to_hull(r, x, y, z, w[i, 24], w[i, 25], w[i, 26], w[i, 27] + gravity[0], w[i, 28] + gravity[1], w[i, 29] + gravity[2], a)  # fmt: skip
+    # a steady current turns backwards in the body's axes
+    a[3] += u[1] * c2 - u[2] * c1
+    a[4] += u[2] * c0 - u[0] * c2
+    a[5] += u[0] * c1 - u[1] * c0
+    u[3] -= c0
+    u[4] -= c1
+    u[5] -= c2
+    m = work[3]
+    extra = work[4]
+    f = work[5]
+    for k in range(3):
+        m[k], m[3 + k] = row[b + 15 + k], row[b + 12 + k]
+    for k in range(6):
+        slot = k + 3 if k < 3 else k - 3
+        slow, fast = row[b + 18 + slot], row[b + 24 + slot] * abs(u[k])
+        f[k] = m[k] * a[k] + (slow + fast) * u[k]
+        extra[k] = h * (slow + 2.0 * fast)
+    l0, l1, l2 = m[3] * u[3], m[4] * u[4], m[5] * u[5]
+    h0, h1, h2 = m[0] * u[0], m[1] * u[1], m[2] * u[2]
+    f[0] += u[1] * h2 - u[2] * h1 + u[4] * l2 - u[5] * l1
+    f[1] += u[2] * h0 - u[0] * h2 + u[5] * l0 - u[3] * l2
+    f[2] += u[0] * h1 - u[1] * h0 + u[3] * l1 - u[4] * l0
+    f[3] += u[1] * l2 - u[2] * l1
+    f[4] += u[2] * l0 - u[0] * l2
+    f[5] += u[0] * l1 - u[1] * l0
+    j = i
+    while j >= 0:
+        s_j = work[6]
+        _to_hull(r, x, y, z, w[j, 12], w[j, 13], w[j, 14], w[j, 15], w[j, 16], w[j, 17], s_j)
+        for k in range(6):
+            bias[j] -= s_j[k] * f[k]
+        e = j
+        while e >= 0:
+            s_e = work[7]
+            _to_hull(r, x, y, z, w[e, 12], w[e, 13], w[e, 14], w[e, 15], w[e, 16], w[e, 17], s_e)
+            total = 0.0
+            for k in range(6):
+                total += s_j[k] * (m[k] + extra[k]) * s_e[k]
+            mass[j, e] += total
+            e = parent[e]
+        j = parent[j]
+
+
+@inline_kernel
+def _to_hull(r, x, y, z, w0, w1, w2, v0, v1, v2, out):
+    """A motion vector at a point, in axes whose columns in the world are r."""
+    v0, v1, v2 = v0 + w1 * z - w2 * y, v1 + w2 * x - w0 * z, v2 + w0 * y - w1 * x
+    out[0] = r[0] * w0 + r[3] * w1 + r[6] * w2
+    out[1] = r[1] * w0 + r[4] * w1 + r[7] * w2
+    out[2] = r[2] * w0 + r[5] * w1 + r[8] * w2
+    out[3] = r[0] * v0 + r[3] * v1 + r[6] * v2
+    out[4] = r[1] * v0 + r[4] * v1 + r[7] * v2
+    out[5] = r[2] * v0 + r[5] * v1 + r[8] * v2
+
+
+@kernel
+def into_equations(first, count, table, row, n, parent, w, scene, s, field, h, mass, right, column, work):
+    """Springs between points and hulls: their part of the mass matrix and of the right side."""
+    tail = row.shape[0] - 5
+    for k in range(count):
+        kind = table.kind[k]
+        b = first + k * FORCE
+        if kind == SPRING:
+            spring(row, b, table.node_a[k], table.node_b[k], n, parent, w, h, mass, right, column)
+        elif kind == HULL:
+            hull(row, b, table.node_a[k], n, parent, w, row[tail : tail + 3], scene, s, field, h, mass, right, work)

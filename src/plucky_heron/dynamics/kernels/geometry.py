@@ -1,0 +1,510 @@
+"""Distances and touching points of convex shapes.
+
+Every shape is a core (point, segment, box, cylinder, convex hull) with a rounding radius. The distance of two cores is
+found by the method of Gilbert, Johnson and Keerthi (IEEE J. Robotics and Automation 4, 1988), with the closest
+point of a simplex by its Voronoi regions (C. Ericson, Real-Time Collision Detection, 2005, 5.1). Up to four points a
+pair come from clipping the two facing features against each other (I. Sutherland, G. Hodgman, CACM 17, 1974).
+"""
+
+from __future__ import annotations
+
+import math
+
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, SPHERE, inline_kernel, kernel
+
+CALLS = (layout,)
+
+MOST_CORNERS = 24
+"""Corners of a feature and of what clipping may leave of it."""
+_FLAT = 0.985
+"""Cosine above which a face counts as facing the contact."""
+POINT = 7
+"""Numbers a touching point: place (3), gap, normal (3)."""
+
+
+@inline_kernel
+def place_shape(shapes, k, w, out):
+    """Rotation (9) and place (3) of shape `k` in the world, into `out` (12)."""
+    i = shapes.node[k]
+    t = shapes.pose[k]
+    if i < 0:
+        for a in range(12):
+            out[a] = t[a]
+        return
+    for a in range(3):
+        for b in range(3):
+            out[3 * a + b] = w[i, 3 * a] * t[b] + w[i, 3 * a + 1] * t[3 + b] + w[i, 3 * a + 2] * t[6 + b]
+        out[9 + a] = w[i, 9 + a] + w[i, 3 * a] * t[9] + w[i, 3 * a + 1] * t[10] + w[i, 3 * a + 2] * t[11]
+
+
+@kernel
+def support(shapes, k, at, dx, dy, dz):
+    """The point of the core that lies farthest along a world direction."""
+    kind = shapes.kind[k]
+    if kind == SPHERE:
+        return at[9], at[10], at[11]
+    lx = at[0] * dx + at[3] * dy + at[6] * dz
+    ly = at[1] * dx + at[4] * dy + at[7] * dz
+    lz = at[2] * dx + at[5] * dy + at[8] * dz
+    size = shapes.size[k]
+    if kind == CAPSULE:
+        x, y, z = 0.0, 0.0, math.copysign(size[0], lz)
+    elif kind == BOX:
+        x, y, z = math.copysign(size[0], lx), math.copysign(size[1], ly), math.copysign(size[2], lz)
+    elif kind == CYLINDER:
+        across = math.sqrt(lx * lx + ly * ly)
+        f = size[0] / across if across > 1e-12 else 0.0
+        x, y, z = f * lx, f * ly, math.copysign(size[1], lz)
+    else:
+        best, at_best = -math.inf, 0
+        for v in range(shapes.vertex_range[k, 0], shapes.vertex_range[k, 1]):
+            value = shapes.vertices[v, 0] * lx + shapes.vertices[v, 1] * ly + shapes.vertices[v, 2] * lz
+            if value > best:
+                best, at_best = value, v
+        x, y, z = shapes.vertices[at_best, 0], shapes.vertices[at_best, 1], shapes.vertices[at_best, 2]
+    return (
+        at[9] + at[0] * x + at[1] * y + at[2] * z,
+        at[10] + at[3] * x + at[4] * y + at[5] * z,
+        at[11] + at[6] * x + at[7] * y + at[8] * z,
+    )
+
+
+@inline_kernel
+def _dot(s, a, b):
+    return s[a, 0] * s[b, 0] + s[a, 1] * s[b, 1] + s[a, 2] * s[b, 2]
+
+
+@kernel
+def _triangle(s, a, b, c):
+    """Weights of the point of a triangle that is closest to the origin (Ericson 2005, 5.1.5)."""
+    ab0, ab1, ab2 = s[b, 0] - s[a, 0], s[b, 1] - s[a, 1], s[b, 2] - s[a, 2]
+    ac0, ac1, ac2 = s[c, 0] - s[a, 0], s[c, 1] - s[a, 1], s[c, 2] - s[a, 2]
+    d1 = -(ab0 * s[a, 0] + ab1 * s[a, 1] + ab2 * s[a, 2])
+    d2 = -(ac0 * s[a, 0] + ac1 * s[a, 1] + ac2 * s[a, 2])
+    if d1 <= 0.0 and d2 <= 0.0:
+        return 1.0, 0.0, 0.0
+    d3 = -(ab0 * s[b, 0] + ab1 * s[b, 1] + ab2 * s[b, 2])
+    d4 = -(ac0 * s[b, 0] + ac1 * s[b, 1] + ac2 * s[b, 2])
+    if d3 >= 0.0 and d4 <= d3:
+        return 0.0, 1.0, 0.0
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        f = d1 / (d1 - d3)
+        return 1.0 - f, f, 0.0
+    d5 = -(ab0 * s[c, 0] + ab1 * s[c, 1] + ab2 * s[c, 2])
+    d6 = -(ac0 * s[c, 0] + ac1 * s[c, 1] + ac2 * s[c, 2])
+    if d6 >= 0.0 and d5 <= d6:
+        return 0.0, 0.0, 1.0
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        f = d2 / (d2 - d6)
+        return 1.0 - f, 0.0, f
+    va = d3 * d6 - d5 * d4
+    if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        f = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        return 0.0, 1.0 - f, f
+    k = 1.0 / (va + vb + vc)
+    return 1.0 - (vb + vc) * k, vb * k, vc * k
+
+
+@inline_kernel
+def _outside(s, a, b, c, d):
+    """Whether the origin lies on the other side of plane abc than d."""
+    n0 = (s[b, 1] - s[a, 1]) * (s[c, 2] - s[a, 2]) - (s[b, 2] - s[a, 2]) * (s[c, 1] - s[a, 1])
+    n1 = (s[b, 2] - s[a, 2]) * (s[c, 0] - s[a, 0]) - (s[b, 0] - s[a, 0]) * (s[c, 2] - s[a, 2])
+    n2 = (s[b, 0] - s[a, 0]) * (s[c, 1] - s[a, 1]) - (s[b, 1] - s[a, 1]) * (s[c, 0] - s[a, 0])
+    origin = -(n0 * s[a, 0] + n1 * s[a, 1] + n2 * s[a, 2])
+    other = n0 * (s[d, 0] - s[a, 0]) + n1 * (s[d, 1] - s[a, 1]) + n2 * (s[d, 2] - s[a, 2])
+    return origin * other <= 0.0
+
+
+@kernel
+def _closest(s, count, weight):
+    """Weights of the point of the simplex closest to the origin; returns False when the origin is inside."""
+    for k in range(4):
+        weight[k] = 0.0
+    if count == 1:
+        weight[0] = 1.0
+        return True
+    if count == 2:
+        e = _dot(s, 0, 0) - 2.0 * _dot(s, 0, 1) + _dot(s, 1, 1)
+        f = min(max((_dot(s, 0, 0) - _dot(s, 0, 1)) / e, 0.0), 1.0) if e > 0.0 else 0.0
+        weight[0], weight[1] = 1.0 - f, f
+        return True
+    if count == 3:
+        weight[0], weight[1], weight[2] = _triangle(s, 0, 1, 2)
+        return True
+    best = math.inf
+    for face in range(4):
+        a, b, c, d = 0, 1, 2, 3
+        if face == 1:
+            a, b, c, d = 0, 2, 3, 1
+        elif face == 2:
+            a, b, c, d = 0, 3, 1, 2
+        elif face == 3:
+            a, b, c, d = 1, 3, 2, 0
+        if not _outside(s, a, b, c, d):
+            continue
+        u, v, t = _triangle(s, a, b, c)
+        x = u * s[a, 0] + v * s[b, 0] + t * s[c, 0]
+        y = u * s[a, 1] + v * s[b, 1] + t * s[c, 1]
+        z = u * s[a, 2] + v * s[b, 2] + t * s[c, 2]
+        size = x * x + y * y + z * z
+        if size < best:
+            best = size
+            for k in range(4):
+                weight[k] = 0.0
+            weight[a], weight[b], weight[c] = u, v, t
+    return best < math.inf
+
+
+@kernel
+def core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g):
+    """Distance of two cores and the closest points, into g[0]: normal from b to a (3), point on a (3), on b (3).
+
+    Returns the distance, or -1 when the cores overlap. `g` is scratch (at least 16, 9).
+    """
+    s = g[1:5]
+    weight = g[5]
+    dx, dy, dz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
+    count = 0
+    distance = math.inf
+    for _ in range(40):
+        ax, ay, az = support(shapes_a, a, at_a, -dx, -dy, -dz)
+        bx, by, bz = support(shapes_b, b, at_b, dx, dy, dz)
+        wx, wy, wz = ax - bx, ay - by, az - bz
+        if count > 0:
+            # no support point lies clearly nearer: done
+            if distance * distance - (dx * wx + dy * wy + dz * wz) <= 1e-12 * (1.0 + distance * distance):
+                break
+            twice = False
+            for k in range(count):
+                if s[k, 0] == wx and s[k, 1] == wy and s[k, 2] == wz:
+                    twice = True
+            if twice:
+                break
+        s[count, 0], s[count, 1], s[count, 2] = wx, wy, wz
+        s[count, 3], s[count, 4], s[count, 5] = ax, ay, az
+        s[count, 6], s[count, 7], s[count, 8] = bx, by, bz
+        count += 1
+        if not _closest(s, count, weight):
+            return -1.0
+        kept = 0
+        for k in range(count):
+            if weight[k] > 0.0:
+                if kept != k:
+                    weight[kept] = weight[k]
+                    for e in range(9):
+                        s[kept, e] = s[k, e]
+                kept += 1
+        count = kept
+        dx, dy, dz = 0.0, 0.0, 0.0
+        for k in range(count):
+            dx += weight[k] * s[k, 0]
+            dy += weight[k] * s[k, 1]
+            dz += weight[k] * s[k, 2]
+        now = math.sqrt(dx * dx + dy * dy + dz * dz)
+        if now < 1e-9:
+            return -1.0
+        if now >= distance:
+            break
+        distance = now
+    out = g[0]
+    for e in range(9):
+        out[e] = 0.0
+    for k in range(count):
+        for e in range(6):
+            out[3 + e] += weight[k] * s[k, 3 + e]
+    out[0], out[1], out[2] = out[3] - out[6], out[4] - out[7], out[5] - out[8]
+    distance = math.sqrt(out[0] * out[0] + out[1] * out[1] + out[2] * out[2])
+    if distance < 1e-9:
+        return -1.0
+    for e in range(3):
+        out[e] /= distance
+    return distance
+
+
+@kernel
+def feature(shapes, k, at, dx, dy, dz, corners, both_ends):
+    """The corners of the core that face a direction, in order around a face.
+
+    Returns their number and how squarely the face meets the direction (its cosine; below zero: no face).
+    `both_ends`: a segment or the side of a cylinder gives both ends, however it lies.
+    """
+    kind = shapes.kind[k]
+    if kind == SPHERE:
+        for e in range(3):
+            corners[0, e] = at[9 + e]
+        return 1, -1.0
+    lx = at[0] * dx + at[3] * dy + at[6] * dz
+    ly = at[1] * dx + at[4] * dy + at[7] * dz
+    lz = at[2] * dx + at[5] * dy + at[8] * dz
+    size = shapes.size[k]
+    count, square = 0, -1.0
+    if kind == CAPSULE:
+        for sign in (-1.0, 1.0):
+            if both_ends or abs(lz) < 0.1 or sign * lz > 0.0:
+                corners[count, 0], corners[count, 1], corners[count, 2] = 0.0, 0.0, sign * size[0]
+                count += 1
+    elif kind == BOX:
+        ux, uy, uz = abs(lx), abs(ly), abs(lz)
+        x, y, z = size[0], size[1], size[2]
+        count = 4
+        if ux >= uy and ux >= uz:
+            square = ux
+            x = math.copysign(x, lx)
+            for e in range(4):
+                corners[e, 0] = x
+                corners[e, 1] = y if e == 0 or e == 3 else -y
+                corners[e, 2] = z if e < 2 else -z
+        elif uy >= uz:
+            square = uy
+            y = math.copysign(y, ly)
+            for e in range(4):
+                corners[e, 0] = x if e == 0 or e == 3 else -x
+                corners[e, 1] = y
+                corners[e, 2] = z if e < 2 else -z
+        else:
+            square = uz
+            z = math.copysign(z, lz)
+            for e in range(4):
+                corners[e, 0] = x if e == 0 or e == 3 else -x
+                corners[e, 1] = y if e < 2 else -y
+                corners[e, 2] = z
+    elif kind == CYLINDER:
+        if abs(lz) > 0.7:
+            square = abs(lz)
+            count = 8
+            for e in range(8):
+                turn = 0.25 * math.pi * e
+                corners[e, 0], corners[e, 1] = size[0] * math.cos(turn), size[0] * math.sin(turn)
+                corners[e, 2] = math.copysign(size[1], lz)
+        else:
+            across = math.sqrt(lx * lx + ly * ly)
+            for sign in (-1.0, 1.0):
+                if both_ends or abs(lz) < 0.1 or sign * lz > 0.0:
+                    corners[count, 0], corners[count, 1] = size[0] * lx / across, size[0] * ly / across
+                    corners[count, 2] = sign * size[1]
+                    count += 1
+    else:
+        best = -1
+        for f in range(shapes.face_range[k, 0], shapes.face_range[k, 1]):
+            value = shapes.face_normals[f, 0] * lx + shapes.face_normals[f, 1] * ly + shapes.face_normals[f, 2] * lz
+            if value > square:
+                square, best = value, f
+        if best >= 0:
+            for e in range(shapes.faces.shape[1]):
+                v = shapes.faces[best, e]
+                if v < 0 or count >= MOST_CORNERS // 2:
+                    break
+                for d in range(3):
+                    corners[count, d] = shapes.vertices[v, d]
+                count += 1
+    for e in range(count):
+        x, y, z = corners[e, 0], corners[e, 1], corners[e, 2]
+        corners[e, 0] = at[9] + at[0] * x + at[1] * y + at[2] * z
+        corners[e, 1] = at[10] + at[3] * x + at[4] * y + at[5] * z
+        corners[e, 2] = at[11] + at[6] * x + at[7] * y + at[8] * z
+    return count, square
+
+
+@kernel
+def _clip(corners, count, face, sides, nx, ny, nz, spare):
+    """Clip a polygon (or segment) to the prism over a face with outer normal n; returns how many corners are left."""
+    mx, my, mz = 0.0, 0.0, 0.0
+    for e in range(sides):
+        mx += face[e, 0] / sides
+        my += face[e, 1] / sides
+        mz += face[e, 2] / sides
+    for e in range(sides):
+        o = (e + 1) % sides
+        ex, ey, ez = face[o, 0] - face[e, 0], face[o, 1] - face[e, 1], face[o, 2] - face[e, 2]
+        sx, sy, sz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
+        limit = sx * face[e, 0] + sy * face[e, 1] + sz * face[e, 2]
+        if sx * mx + sy * my + sz * mz > limit:
+            sx, sy, sz, limit = -sx, -sy, -sz, -limit
+        size = math.sqrt(sx * sx + sy * sy + sz * sz)
+        slack = 1e-9 * size
+        left = 0
+        for a in range(count):
+            b = (a + 1) % count
+            da = sx * corners[a, 0] + sy * corners[a, 1] + sz * corners[a, 2] - limit
+            db = sx * corners[b, 0] + sy * corners[b, 1] + sz * corners[b, 2] - limit
+            if da <= slack and left < MOST_CORNERS:
+                for d in range(3):
+                    spare[left, d] = corners[a, d]
+                left += 1
+            # a segment is not closed: its way back would give every cut twice
+            crosses = (da > slack and db < -slack) or (da < -slack and db > slack)
+            if crosses and left < MOST_CORNERS and not (count == 2 and a == 1):
+                f = da / (da - db)
+                for d in range(3):
+                    spare[left, d] = corners[a, d] + f * (corners[b, d] - corners[a, d])
+                left += 1
+        for a in range(left):
+            for d in range(3):
+                corners[a, d] = spare[a, d]
+        count = left
+        if count == 0:
+            break
+    return count
+
+
+@kernel
+def keep_four(points, count):
+    """Keep the deepest point and the three that span the widest area with it; rows as `POINT` says."""
+    if count <= 4:
+        return count
+    deepest = 0
+    for k in range(1, count):
+        if points[k, 3] < points[deepest, 3] - 1e-9:
+            deepest = k
+    _swap(points, 0, deepest)
+    best, far = -1.0, 1
+    for k in range(1, count):
+        size = 0.0
+        for d in range(3):
+            size += (points[k, d] - points[0, d]) ** 2
+        if size > best + 1e-15:
+            best, far = size, k
+    _swap(points, 1, far)
+    # the third and the fourth lie farthest to either side of the line through the first two
+    for wanted in (2, 3):
+        best, far = -1.0, wanted
+        for k in range(wanted, count):
+            c0, c1, c2 = _cross(points, 0, 1, k)
+            size = c0 * c0 + c1 * c1 + c2 * c2
+            if wanted == 3:
+                d0, d1, d2 = _cross(points, 0, 1, 2)
+                if c0 * d0 + c1 * d1 + c2 * d2 > 0.0:
+                    continue
+            if size > best + 1e-15:
+                best, far = size, k
+        if best < 0.0:
+            return wanted
+        _swap(points, wanted, far)
+    return 4
+
+
+@inline_kernel
+def _swap(points, a, b):
+    for d in range(POINT):
+        points[a, d], points[b, d] = points[b, d], points[a, d]
+
+
+@inline_kernel
+def _cross(p, a, b, c):
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
+    return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+
+
+@kernel
+def _least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
+    """Normal (b to a) of the least overlap over the face directions and the line of centres; cores overlap."""
+    best = -math.inf
+    out = g[0]
+    for side in range(3):
+        faces = 1
+        if side < 2:
+            shapes, k, at = (shapes_a, a, at_a) if side == 0 else (shapes_b, b, at_b)
+            kind = shapes.kind[k]
+            faces = 6 if kind == BOX or kind == CYLINDER else 0
+            if kind == CONVEX:
+                faces = shapes.face_range[k, 1] - shapes.face_range[k, 0]
+        for f in range(faces):
+            if side == 2:
+                nx, ny, nz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
+                size = math.sqrt(nx * nx + ny * ny + nz * nz)
+                if size < 1e-9:
+                    nx, ny, nz, size = 0.0, 0.0, 1.0, 1.0
+                nx, ny, nz = nx / size, ny / size, nz / size
+            else:
+                if kind == CONVEX:
+                    v = shapes.face_normals[shapes.face_range[k, 0] + f]
+                    x, y, z = v[0], v[1], v[2]
+                else:
+                    x, y, z = 0.0, 0.0, 0.0
+                    sign = 1.0 if f < 3 else -1.0
+                    if f % 3 == 0:
+                        x = sign
+                    elif f % 3 == 1:
+                        y = sign
+                    else:
+                        z = sign
+                nx = at[0] * x + at[1] * y + at[2] * z
+                ny = at[3] * x + at[4] * y + at[5] * z
+                nz = at[6] * x + at[7] * y + at[8] * z
+                if side == 0:
+                    nx, ny, nz = -nx, -ny, -nz
+            ax, ay, az = support(shapes_a, a, at_a, -nx, -ny, -nz)
+            bx, by, bz = support(shapes_b, b, at_b, nx, ny, nz)
+            gap = (ax - bx) * nx + (ay - by) * ny + (az - bz) * nz
+            if gap > best:
+                best = gap
+                out[0], out[1], out[2] = nx, ny, nz
+                out[3], out[4], out[5] = ax, ay, az
+                out[6], out[7], out[8] = bx, by, bz
+    return best
+
+
+@kernel
+def collide(shapes_a, a, at_a, shapes_b, b, at_b, margin, points, g, corners):
+    """Touching points of two shapes that are nearer than `margin`.
+
+    Writes rows as `POINT` says, with the normal from b to a, to `points`; returns their number (at most four).
+    `g` (6, 9) and `corners` (3, MOST_CORNERS, 3) are scratch.
+    """
+    ra, rb = shapes_a.radius[a], shapes_b.radius[b]
+    distance = core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g)
+    if distance < 0.0:
+        distance = _least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g)
+    gap = distance - ra - rb
+    if gap > margin:
+        return 0
+    out = g[0]
+    nx, ny, nz = out[0], out[1], out[2]
+    points[0, 3] = gap
+    for d in range(3):
+        points[0, d] = out[6 + d] + out[d] * (rb + 0.5 * gap)
+        points[0, 4 + d] = out[d]
+    if shapes_a.kind[a] == SPHERE or shapes_b.kind[b] == SPHERE:
+        return 1
+    count_a, square_a = feature(shapes_a, a, at_a, -nx, -ny, -nz, corners[0], False)
+    count_b, square_b = feature(shapes_b, b, at_b, nx, ny, nz, corners[1], False)
+    if max(square_a, square_b) < _FLAT:
+        return 1
+    if square_a > square_b + 1e-6:
+        face, other, sides, count, sign = corners[0], corners[1], count_a, count_b, -1.0
+        shown, other_radius = ra, rb
+    else:
+        face, other, sides, count, sign = corners[1], corners[0], count_b, count_a, 1.0
+        shown, other_radius = rb, ra
+    # outer normal of the face itself, from its corners: exact where the found normal is nearly so
+    fx, fy, fz = _cross(face, 0, 1, 2)
+    size = math.sqrt(fx * fx + fy * fy + fz * fz)
+    if size < 1e-15:
+        return 1
+    if (fx * nx + fy * ny + fz * nz) * sign < 0.0:
+        size = -size
+    fx, fy, fz = fx / size, fy / size, fz / size
+    count = _clip(other, count, face, sides, fx, fy, fz, corners[2])
+    found = 0
+    for e in range(count):
+        high = (
+            ((other[e, 0] - face[0, 0]) * fx + (other[e, 1] - face[0, 1]) * fy + (other[e, 2] - face[0, 2]) * fz)
+            - shown
+            - other_radius
+        )
+        if high < margin:
+            back = other_radius + 0.5 * high
+            points[found, 0] = other[e, 0] - back * fx
+            points[found, 1] = other[e, 1] - back * fy
+            points[found, 2] = other[e, 2] - back * fz
+            points[found, 3] = high
+            points[found, 4], points[found, 5], points[found, 6] = sign * fx, sign * fy, sign * fz
+            found += 1
+    if found == 0:
+        return 1
+    return keep_four(points, found)

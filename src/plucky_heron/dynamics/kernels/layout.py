@@ -1,0 +1,193 @@
+"""What stands where in the arrays that the kernels read, and how kernels are compiled.
+
+Spatial vectors are (angular, linear), in world axes about the world origin, so that velocities, inertias and forces of
+different bodies are simply added (R. Featherstone, Rigid Body Dynamics Algorithms, 2008, chapter 2).
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from numba import njit
+
+Array = np.ndarray
+
+
+def _sources(names: dict[str, Any]) -> set[str]:
+    """The file of a module of kernels and of all those it calls, by its `CALLS`."""
+    return {names["__file__"]}.union(*(_sources(vars(module)) for module in names.get("CALLS", ())))
+
+
+def _compiled(function: Callable[..., Any], **options: Any) -> Any:
+    """Compile on first use, kept on disk until the function's file or one that it calls changes.
+
+    Numba looks at the function's own file only: a caller that was compiled before its callee was edited would go on
+    using the old code. So the stamp of its cache is replaced by one over all files (tests/test_kernels.py).
+    """
+    made = njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", **options)(function)
+    digest = hashlib.sha256()
+    for name in sorted(_sources(function.__globals__)):
+        digest.update(Path(name).read_bytes())
+    made._cache._cache_file._source_stamp = digest.hexdigest()
+    return made
+
+
+def kernel(function: Callable[..., Any]) -> Any:
+    """A compiled function of its own."""
+    return _compiled(function)
+
+
+def inline_kernel(function: Callable[..., Any]) -> Any:
+    """A compiled function that becomes part of each of its callers: for what runs in every step."""
+    return _compiled(function, forceinline=True)
+
+
+# --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
+NODE = 23
+"""Numbers a node: mass, first moment (3), inertia about the node's origin xx yy zz xy xz yz (6), damping,
+stiffness, rest, lower, upper, stop stiffness, stop damping, armature, drag area, drag point (3), dry friction."""
+DRIVE = 20
+"""Numbers a drive: 0 limit, 1 gain, 2 integral gain, 3 lag, 4 highest command, 5 rate gain, 6 no-load speed (0: none),
+7 rate limit of the command (0: none), 8 dead zone, 9 backlash, 10 place (3), 13 direction (3), 16 reaction torque a
+newton, 17 mass used a newton second, 18 lowest command, 19 gain of the command at the joint."""
+FORCE = 32
+"""Numbers a force, by its kind; see `forces`."""
+COUPLING = 4
+"""Numbers a coupling: ratio (or wheelbase), offset (or the wheel's distance to the left), two spare."""
+TAIL = 5
+"""Numbers at the end of a row: gravity vector (3), air density, water density."""
+TANK = 8
+"""Numbers a tank (in `Forces.tanks`): bottom centre (3), length, width, height when full, full mass, start fill."""
+
+HINGE, SLIDER, BALL_X, BALL_Y, BALL_Z = 0, 1, 2, 3, 4
+EFFORT, SPEED, POSITION, THRUST, BRAKE, DRAIN = 0, 1, 2, 3, 4, 5
+SPRING, TYRE, HULL, FLOAT, WING = 0, 1, 2, 3, 4
+RATIO, STEERING = 0, 1
+SPHERE, CAPSULE, BOX, CYLINDER, CONVEX = 0, 1, 2, 3, 4
+NO_GROUND, PLANE, GRID = 0, 1, 2
+
+CONTACT = 14
+"""Numbers a remembered contact: pair, point (3), normal impulse, friction impulse (3), slipping, normal (3), gap, shape."""
+FIELD = 8
+"""Numbers of the surroundings of a copy: wind (3), current (3), water level, time."""
+
+
+class Tree(NamedTuple):
+    """The tree of nodes; one node a coordinate, three for a ball (the last one carries the body)."""
+
+    parent: Array
+    kind: Array
+    base: Array
+    """Node whose velocity turns the joint axis: the parent, for a ball the parent of its first node."""
+    scalar: Array
+    """Where the scalar part of a ball's quaternion stands in the position."""
+    massless: Array
+    axis: Array
+    tree_rotation: Array
+    tree_position: Array
+
+
+class Drives(NamedTuple):
+    """What is commanded."""
+
+    kind: Array
+    joint: Array
+    """Node of the joint (of the body for a thruster)."""
+    delay: Array
+    tank: Array
+    """Tank a drain empties or a thruster burns from, or -1."""
+
+
+class Forces(NamedTuple):
+    """What pushes without being commanded, tanks and couplings."""
+
+    kind: Array
+    node_a: Array
+    node_b: Array
+    memory: Array
+    """Where its state stands in `State.slip`."""
+    tank_node: Array
+    tanks: Array
+    coupling_kind: Array
+    dependent: Array
+    leader: Array
+
+
+class Shapes(NamedTuple):
+    """Convex shapes: a core and a rounding radius around it."""
+
+    kind: Array
+    node: Array
+    size: Array
+    """Core: half length of a capsule; half sizes of a box; radius and half length of a cylinder."""
+    radius: Array
+    reach: Array
+    """Radius of the ball about the shape's place that holds it."""
+    pose: Array
+    """Rotation (9) and place (3) in the node, or in the world for what is fixed."""
+    surface: Array
+    """Static and dynamic friction, restitution, compliance (1 / stiffness), damping (below 0: by the kernel)."""
+    vertices: Array
+    vertex_range: Array
+    faces: Array
+    """Corner numbers of hull faces, one row a face, -1 behind the last."""
+    face_normals: Array
+    face_range: Array
+
+
+class Scene(NamedTuple):
+    """The sites that a batch may stand on: ground, fixed shapes, water."""
+
+    ground_kind: Array
+    plane: Array
+    """Normal (3) and distance from the origin."""
+    grid: Array
+    """First x, first y, spacing x, spacing y, points in x, points in y, where its heights start."""
+    heights: Array
+    ground_surface: Array
+    shapes: Shapes
+    shape_range: Array
+    flow: Array
+    """Direction across which the current varies (2), wave height, wave number (2), wave pulse, profile range (2)."""
+    profile: Array
+    """Distance across and factor of the current."""
+
+
+class Contacts(NamedTuple):
+    """What may touch what, and how hard the solver works."""
+
+    pairs: Array
+    touching: Array
+    """Shapes that meet the site."""
+    capacity: int
+    iterations: int
+    bounded: bool
+    """Whether some joint has stops, dry friction or a brake."""
+
+
+class State(NamedTuple):
+    """The state of all copies; first axis the copy."""
+
+    rows: Array
+    fields: Array
+    commands: Array
+    position: Array
+    velocity: Array
+    lagged: Array
+    integral: Array
+    limited: Array
+    played: Array
+    ring: Array
+    heads: Array
+    efforts: Array
+    accelerations: Array
+    slip: Array
+    fill: Array
+    contacts: Array
+    contact_count: Array
+    scene: Array
+    active: Array

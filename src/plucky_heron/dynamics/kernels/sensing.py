@@ -1,0 +1,365 @@
+"""What sensors read, without their errors: rays, clearances, inertial units, contact forces, courses."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
+from plucky_heron.dynamics.kernels.forces import ground_at, point_of, velocity_at
+from plucky_heron.dynamics.kernels.geometry import core_distance, feature, place_shape
+from plucky_heron.dynamics.kernels.layout import (
+    BOX,
+    CAPSULE,
+    CYLINDER,
+    GRID,
+    NO_GROUND,
+    SPHERE,
+    TAIL,
+    inline_kernel,
+    kernel,
+)  # fmt: skip
+from plucky_heron.dynamics.kernels.tree import WORK, forward
+
+CALLS = (layout, tree, forces, geometry)
+
+JOINT, POSE, INERTIAL, CONTACT_FORCE, CLEARANCE, BEAMS, COURSE, BEARING = 0, 1, 2, 3, 4, 5, 6, 7
+
+
+@kernel
+def _roots(a, b, c):
+    """First crossing t >= 0 of a t² + 2 b t + c = 0, or infinity; 0 when c < 0 (inside)."""
+    if c <= 0.0:
+        return 0.0
+    d = b * b - a * c
+    if d < 0.0 or b >= 0.0 or a <= 0.0:
+        return math.inf
+    return (-b - math.sqrt(d)) / a
+
+
+@kernel
+def ray_to_shape(shapes, k, at, ox, oy, oz, dx, dy, dz):
+    """Distance along a ray (unit direction) to a shape, infinity if it passes; 0 from inside."""
+    px, py, pz = ox - at[9], oy - at[10], oz - at[11]
+    b = px * dx + py * dy + pz * dz
+    reach = shapes.reach[k]
+    if px * px + py * py + pz * pz - b * b > reach * reach:
+        return math.inf
+    x, y, z = (
+        at[0] * px + at[3] * py + at[6] * pz,
+        at[1] * px + at[4] * py + at[7] * pz,
+        at[2] * px + at[5] * py + at[8] * pz,
+    )
+    u, v, w = (
+        at[0] * dx + at[3] * dy + at[6] * dz,
+        at[1] * dx + at[4] * dy + at[7] * dz,
+        at[2] * dx + at[5] * dy + at[8] * dz,
+    )
+    kind, size, r = shapes.kind[k], shapes.size[k], shapes.radius[k]
+    if kind == SPHERE:
+        return _roots(1.0, b, x * x + y * y + z * z - r * r)
+    if kind == CAPSULE:
+        near = math.inf
+        t = _roots(u * u + v * v, x * u + y * v, x * x + y * y - r * r)
+        if t < math.inf and abs(z + t * w) <= size[0]:
+            near = t
+        for sign in (-1.0, 1.0):
+            e = z - sign * size[0]
+            near = min(near, _roots(1.0, x * u + y * v + e * w, x * x + y * y + e * e - r * r))
+        return near
+    enter, leave = 0.0, math.inf
+    if kind == BOX or kind == CYLINDER:
+        for axis in range(3):
+            if kind == CYLINDER and axis < 2:
+                continue
+            p, d = (x, u) if axis == 0 else (y, v) if axis == 1 else (z, w)
+            half = (size[1] if kind == CYLINDER else size[axis]) + r
+            if abs(d) < 1e-12:
+                if abs(p) > half:
+                    return math.inf
+                continue
+            one, two = (-half - p) / d, (half - p) / d
+            enter, leave = max(enter, min(one, two)), min(leave, max(one, two))
+        if kind == CYLINDER:
+            radius = size[0] + r
+            a, e, c = u * u + v * v, x * u + y * v, x * x + y * y - radius * radius
+            if a < 1e-15:
+                if c > 0.0:
+                    return math.inf
+            else:
+                d = e * e - a * c
+                if d < 0.0:
+                    return math.inf
+                root = math.sqrt(d)
+                enter, leave = max(enter, (-e - root) / a), min(leave, (-e + root) / a)
+        return enter if enter <= leave else math.inf
+    for f in range(shapes.face_range[k, 0], shapes.face_range[k, 1]):
+        n0, n1, n2 = shapes.face_normals[f, 0], shapes.face_normals[f, 1], shapes.face_normals[f, 2]
+        first = shapes.faces[f, 0]
+        limit = n0 * shapes.vertices[first, 0] + n1 * shapes.vertices[first, 1] + n2 * shapes.vertices[first, 2] + r
+        high = n0 * x + n1 * y + n2 * z - limit
+        rate = n0 * u + n1 * v + n2 * w
+        if abs(rate) < 1e-12:
+            if high > 0.0:
+                return math.inf
+        elif rate < 0.0:
+            enter = max(enter, -high / rate)
+        else:
+            leave = min(leave, -high / rate)
+    return enter if enter <= leave else math.inf
+
+
+@kernel
+def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
+    """Distance along a ray to the ground of a scene; on rough ground by steps of half its spacing, then halving."""
+    kind = scene.ground_kind[s]
+    if kind == NO_GROUND:
+        return math.inf
+    if kind != GRID:
+        nx, ny, nz = scene.plane[s, 0], scene.plane[s, 1], scene.plane[s, 2]
+        high = ox * nx + oy * ny + oz * nz - scene.plane[s, 3]
+        rate = dx * nx + dy * ny + dz * nz
+        if high <= 0.0:
+            return 0.0
+        return -high / rate if rate < -1e-12 else math.inf
+    step = 0.5 * scene.grid[s, 2]
+    before, t = 0.0, 0.0
+    while t <= farthest:
+        if oz + t * dz <= ground_at(scene, s, ox + t * dx, oy + t * dy)[0]:
+            low, high = before, t
+            for _ in range(30):
+                middle = 0.5 * (low + high)
+                if oz + middle * dz <= ground_at(scene, s, ox + middle * dx, oy + middle * dy)[0]:
+                    high = middle
+                else:
+                    low = middle
+            return high
+        before = t
+        t += step
+    return math.inf
+
+
+@kernel
+def ray(scene, s, shapes, places, skip, ox, oy, oz, dx, dy, dz, farthest):
+    """Distance to whatever a ray meets first, at most `farthest`; shapes of node `skip` are looked through."""
+    best = min(farthest, ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest))
+    other = scene.shapes
+    for k in range(scene.shape_range[s, 0], scene.shape_range[s, 1]):
+        best = min(best, ray_to_shape(other, k, other.pose[k], ox, oy, oz, dx, dy, dz))
+    for k in range(shapes.kind.shape[0]):
+        if shapes.node[k] != skip:
+            best = min(best, ray_to_shape(shapes, k, places[k], ox, oy, oz, dx, dy, dz))
+    return best
+
+
+@kernel
+def clearance(scene, s, shapes, places, owned, pairs, g, corners):
+    """Smallest distance of the `owned` (bool, by shape) shapes to the site and to shapes they may touch; negative: overlap."""
+    best = math.inf
+    other = scene.shapes
+    for k in range(shapes.kind.shape[0]):
+        if not owned[k]:
+            continue
+        at = places[k]
+        if scene.ground_kind[s] != NO_GROUND:
+            height, nx, ny, nz = ground_at(scene, s, at[9], at[10])
+            count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
+            for e in range(count):
+                height, nx, ny, nz = ground_at(scene, s, corners[0, e, 0], corners[0, e, 1])
+                best = min(best, (corners[0, e, 2] - height) * nz - shapes.radius[k])
+        for b in range(scene.shape_range[s, 0], scene.shape_range[s, 1]):
+            at_b = other.pose[b]
+            apart = math.sqrt((at[9] - at_b[9]) ** 2 + (at[10] - at_b[10]) ** 2 + (at[11] - at_b[11]) ** 2)
+            if apart - shapes.reach[k] - other.reach[b] < best:
+                found = core_distance(shapes, k, at, other, b, at_b, g)
+                best = min(best, max(found, 0.0) - shapes.radius[k] - other.radius[b])
+    for p in range(pairs.shape[0]):
+        a, b = pairs[p, 0], pairs[p, 1]
+        if owned[a] or owned[b]:
+            found = core_distance(shapes, a, places[a], shapes, b, places[b], g)
+            best = min(best, max(found, 0.0) - shapes.radius[a] - shapes.radius[b])
+    return best
+
+
+@kernel
+def on_course(tracks, s, x, y, ahead, out):
+    """Arc length, offset to the left, heading, bend there; the point `ahead` (2), its heading; length."""
+    first, last = tracks.ranges[s, 0], tracks.ranges[s, 1]
+    best, at, share = math.inf, first, 0.0
+    points = tracks.points
+    for k in range(first, last - 1):
+        ux, uy = points[k + 1, 0] - points[k, 0], points[k + 1, 1] - points[k, 1]
+        size = ux * ux + uy * uy
+        f = min(max(((x - points[k, 0]) * ux + (y - points[k, 1]) * uy) / size, 0.0), 1.0)
+        ex, ey = x - points[k, 0] - f * ux, y - points[k, 1] - f * uy
+        if ex * ex + ey * ey < best:
+            best, at, share = ex * ex + ey * ey, k, f
+    ux, uy = points[at + 1, 0] - points[at, 0], points[at + 1, 1] - points[at, 1]
+    length = math.sqrt(ux * ux + uy * uy)
+    out[0] = points[at, 2] + share * length
+    out[1] = (ux * (y - points[at, 1]) - uy * (x - points[at, 0])) / length
+    out[2] = math.atan2(uy, ux)
+    far = out[0] + ahead
+    total = points[last - 1, 2]
+    if tracks.closed[s]:
+        far -= total * math.floor(far / total)
+    k = first
+    while k < last - 2 and points[k + 1, 2] < far:
+        k += 1
+    vx, vy = points[k + 1, 0] - points[k, 0], points[k + 1, 1] - points[k, 1]
+    f = min(max((far - points[k, 2]) / math.sqrt(vx * vx + vy * vy), 0.0), 1.0)
+    out[4], out[5] = points[k, 0] + f * vx, points[k, 1] + f * vy
+    out[6] = math.atan2(vy, vx)
+    turn = out[6] - out[2]
+    turn -= 2.0 * math.pi * math.floor((turn + math.pi) / (2.0 * math.pi))
+    out[3] = turn / ahead if ahead > 0.0 else 0.0
+    out[7] = total
+
+
+@inline_kernel
+def _wrapped(angle):
+    return angle - 2.0 * math.pi * math.floor((angle + math.pi) / (2.0 * math.pi))
+
+
+@inline_kernel
+def _attitude(r, t, out):
+    """Rotation r (9, world) times t (9, sensor in node)."""
+    for a in range(3):
+        for b in range(3):
+            out[3 * a + b] = r[3 * a] * t[b] + r[3 * a + 1] * t[3 + b] + r[3 * a + 2] * t[6 + b]
+
+
+@kernel
+def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, out):
+    """Channels of all sensors, out (B, channels)."""
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
+    n = parent.shape[0]
+    w = np.zeros((n, WORK))
+    places = np.zeros((shapes.kind.shape[0], 13))
+    g, corners = np.zeros((6, 9)), np.zeros((3, geometry.MOST_CORNERS, 3))
+    line, r = np.zeros(8), np.zeros(9)
+    for c in range(first, last):
+        q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]
+        forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+        if sensors.accelerated:
+            _accelerate(n, parent, base, state.rows[c], v, state.accelerations[c], w)
+        for k in range(places.shape[0]):
+            place_shape(shapes, k, w, places[k])
+        for k in range(sensors.kind.shape[0]):
+            kind, i, at = sensors.kind[k], sensors.node[k], sensors.first[k]
+            pose = sensors.pose[k]
+            if kind == JOINT:
+                o[at], o[at + 1], o[at + 2] = q[i], v[i], state.efforts[c, i]
+                continue
+            if kind == CONTACT_FORCE:
+                fx, fy, fz = 0.0, 0.0, 0.0
+                for e in range(state.contact_count[c]):
+                    contact = state.contacts[c, e]
+                    pair = int(contact[0])
+                    sign = 0.0
+                    if sensors.owned[k, int(contact[13])]:
+                        sign = 1.0
+                    elif pair >= 0 and sensors.owned[k, pairs[pair, 1]]:
+                        sign = -1.0
+                    fx += sign * (contact[4] * contact[9] + contact[5])
+                    fy += sign * (contact[4] * contact[10] + contact[6])
+                    fz += sign * (contact[4] * contact[11] + contact[7])
+                o[at] = math.sqrt(fx * fx + fy * fy + fz * fz) / h
+                o[at + 1] = 1.0 if o[at] > 0.0 else 0.0
+                continue
+            if kind == CLEARANCE:
+                near = clearance(scene, s, shapes, places, sensors.owned[k], pairs, g, corners)
+                o[at], o[at + 1] = max(near, 0.0), max(-near, 0.0)
+                continue
+            x, y, z = point_of(w, i, pose[9], pose[10], pose[11])
+            if i >= 0:
+                _attitude(w[i], pose, r)
+            else:
+                for e in range(9):
+                    r[e] = pose[e]
+            vx, vy, vz = velocity_at(w, i, x, y, z)
+            if kind == POSE:
+                o[at], o[at + 1], o[at + 2] = x, y, z
+                o[at + 3] = math.atan2(r[7], r[8])
+                o[at + 4] = -math.asin(min(max(r[6], -1.0), 1.0))
+                o[at + 5] = math.atan2(r[3], r[0])
+                wx, wy, wz = (w[i, 18], w[i, 19], w[i, 20]) if i >= 0 else (0.0, 0.0, 0.0)
+                if sensors.own_axes[k]:
+                    vx, vy, vz = (
+                        r[0] * vx + r[3] * vy + r[6] * vz,
+                        r[1] * vx + r[4] * vy + r[7] * vz,
+                        r[2] * vx + r[5] * vy + r[8] * vz,
+                    )
+                    wx, wy, wz = (
+                        r[0] * wx + r[3] * wy + r[6] * wz,
+                        r[1] * wx + r[4] * wy + r[7] * wz,
+                        r[2] * wx + r[5] * wy + r[8] * wz,
+                    )
+                o[at + 6], o[at + 7], o[at + 8] = vx, vy, vz
+                o[at + 9], o[at + 10], o[at + 11] = wx, wy, wz
+            elif kind == INERTIAL:
+                wx, wy, wz = w[i, 18], w[i, 19], w[i, 20]
+                ax = w[i, 27] + w[i, 25] * z - w[i, 26] * y + wy * vz - wz * vy
+                ay = w[i, 28] + w[i, 26] * x - w[i, 24] * z + wz * vx - wx * vz
+                az = w[i, 29] + w[i, 24] * y - w[i, 25] * x + wx * vy - wy * vx
+                for e in range(3):
+                    o[at + e] = r[e] * wx + r[3 + e] * wy + r[6 + e] * wz
+                    o[at + 3 + e] = r[e] * ax + r[3 + e] * ay + r[6 + e] * az
+            elif kind == BEAMS:
+                for e in range(sensors.beams[k]):
+                    d = sensors.rays[sensors.first_ray[k] + e]
+                    dx, dy, dz = (
+                        r[0] * d[0] + r[1] * d[1] + r[2] * d[2],
+                        r[3] * d[0] + r[4] * d[1] + r[5] * d[2],
+                        r[6] * d[0] + r[7] * d[1] + r[8] * d[2],
+                    )
+                    o[at + e] = ray(scene, s, shapes, places, i, x, y, z, dx, dy, dz, sensors.range[k])
+            elif kind == COURSE:
+                if tracks.ranges[s, 1] - tracks.ranges[s, 0] < 2:
+                    continue
+                on_course(tracks, s, x, y, sensors.range[k], line)
+                yaw = math.atan2(r[3], r[0])
+                o[at], o[at + 1] = line[0], line[1]
+                o[at + 2] = _wrapped(yaw - line[2])
+                o[at + 3] = line[3]
+                ex, ey = line[4] - x, line[5] - y
+                o[at + 4] = r[1] * ex + r[4] * ey
+                o[at + 5] = _wrapped(line[6] - yaw)
+                o[at + 6] = math.cos(line[2]) * vx + math.sin(line[2]) * vy
+                o[at + 7] = line[7]
+                o[at + 8] = 1.0 if line[0] >= line[7] - 1e-6 else 0.0
+            else:
+                ex, ey, ez = sensors.mark[k, 0] - x, sensors.mark[k, 1] - y, sensors.mark[k, 2] - z
+                flat = math.sqrt(ex * ex + ey * ey)
+                o[at] = math.sqrt(flat * flat + ez * ez)
+                o[at + 1] = math.atan2(r[1] * ex + r[4] * ey + r[7] * ez, r[0] * ex + r[3] * ey + r[6] * ez)
+                o[at + 2] = math.atan2(ez, flat)
+
+
+@kernel
+def _accelerate(n, parent, base, row, v, acceleration, w):
+    """Spatial accelerations of the nodes with gravity as an upward acceleration: what an inertial unit feels."""
+    tail = row.shape[0] - TAIL
+    for i in range(n):
+        j = parent[i]
+        if j < 0:
+            for e in range(3):
+                w[i, 24 + e] = 0.0
+                w[i, 27 + e] = -row[tail + e]
+        else:
+            for e in range(6):
+                w[i, 24 + e] = w[j, 24 + e]
+        b = base[i]
+        if b >= 0:
+            u0, u1, u2, u3, u4, u5 = w[b, 18], w[b, 19], w[b, 20], w[b, 21], w[b, 22], w[b, 23]
+            s0, s1, s2 = w[i, 12] * v[i], w[i, 13] * v[i], w[i, 14] * v[i]
+            s3, s4, s5 = w[i, 15] * v[i], w[i, 16] * v[i], w[i, 17] * v[i]
+            w[i, 24] += u1 * s2 - u2 * s1
+            w[i, 25] += u2 * s0 - u0 * s2
+            w[i, 26] += u0 * s1 - u1 * s0
+            w[i, 27] += u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1
+            w[i, 28] += u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2
+            w[i, 29] += u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0
+        for e in range(6):
+            w[i, 24 + e] += w[i, 12 + e] * acceleration[i]

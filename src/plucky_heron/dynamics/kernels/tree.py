@@ -1,0 +1,395 @@
+"""The tree of bodies: poses, velocities, mass matrix, bias efforts, and their solution.
+
+Mass matrix by the composite-rigid-body algorithm, bias forces by recursive Newton-Euler (R. Featherstone, Rigid Body
+Dynamics Algorithms, 2008, sections 5.3 and 6.2), solution by Cholesky. A ball is three nodes that share one attitude,
+with its body axes as joint axes: its speeds are the body's own rates.
+"""
+
+from __future__ import annotations
+
+import math
+
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL, inline_kernel
+
+CALLS = (layout,)
+
+WORK = 46
+"""Scratch numbers a node: rotation 9, position 3, axis 6, velocity 6, acceleration 6, force 6, inertia 10."""
+_F = 30
+
+
+@inline_kernel
+def _turn_ball(i, scalar, q, v, w, px, py, pz, r, before):
+    """First node of a ball: the body's attitude, and its x axis as the joint axis."""
+    x, y, z, s = q[i], q[i + 1], q[i + 2], q[scalar]
+    k = 2.0 / (x * x + y * y + z * z + s * s)
+    a00, a01, a02 = 1.0 - k * (y * y + z * z), k * (x * y - s * z), k * (x * z + s * y)
+    a10, a11, a12 = k * (x * y + s * z), 1.0 - k * (x * x + z * z), k * (y * z - s * x)
+    a20, a21, a22 = k * (x * z - s * y), k * (y * z + s * x), 1.0 - k * (x * x + y * y)
+    w[i, 0] = r[0] * a00 + r[1] * a10 + r[2] * a20
+    w[i, 1] = r[0] * a01 + r[1] * a11 + r[2] * a21
+    w[i, 2] = r[0] * a02 + r[1] * a12 + r[2] * a22
+    w[i, 3] = r[3] * a00 + r[4] * a10 + r[5] * a20
+    w[i, 4] = r[3] * a01 + r[4] * a11 + r[5] * a21
+    w[i, 5] = r[3] * a02 + r[4] * a12 + r[5] * a22
+    w[i, 6] = r[6] * a00 + r[7] * a10 + r[8] * a20
+    w[i, 7] = r[6] * a01 + r[7] * a11 + r[8] * a21
+    w[i, 8] = r[6] * a02 + r[7] * a12 + r[8] * a22
+    w[i, 9], w[i, 10], w[i, 11] = px, py, pz
+    _ball_axis(i, 0, v[i], w, before)
+
+
+@inline_kernel
+def _ball_axis(i, column, rate, w, before):
+    """Joint axis along a column of the node's own attitude, and the velocity it adds."""
+    sx, sy, sz = w[i, column], w[i, 3 + column], w[i, 6 + column]
+    px, py, pz = w[i, 9], w[i, 10], w[i, 11]
+    w[i, 12], w[i, 13], w[i, 14] = sx, sy, sz
+    w[i, 15], w[i, 16], w[i, 17] = py * sz - pz * sy, pz * sx - px * sz, px * sy - py * sx
+    for k in range(6):
+        w[i, 18 + k] = before[k] + w[i, 12 + k] * rate
+
+
+@inline_kernel
+def _rest_of_ball(i, j, column, v, w):
+    """Second and third node of a ball: the same attitude, its y or z axis."""
+    for k in range(12):
+        w[i, k] = w[j, k]
+    _ball_axis(i, column, v[i], w, (w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]))
+
+
+@inline_kernel
+def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w):
+    """Pose, joint axis and velocity of node `i` in world axes, from its parent's."""
+    kind = kinds[i]
+    j = parent[i]
+    if kind >= BALL_Y:
+        _rest_of_ball(i, j, kind - BALL_X, v, w)
+        return
+    ax, ay, az = axes[i, 0], axes[i, 1], axes[i, 2]
+    tx, ty, tz = tree_position[i, 0], tree_position[i, 1], tree_position[i, 2]
+    if j < 0:
+        r00, r01, r02 = tree_rotation[i, 0], tree_rotation[i, 1], tree_rotation[i, 2]
+        r10, r11, r12 = tree_rotation[i, 3], tree_rotation[i, 4], tree_rotation[i, 5]
+        r20, r21, r22 = tree_rotation[i, 6], tree_rotation[i, 7], tree_rotation[i, 8]
+        px, py, pz = tx, ty, tz
+        v0, v1, v2, v3, v4, v5 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    else:
+        px = w[j, 9] + w[j, 0] * tx + w[j, 1] * ty + w[j, 2] * tz
+        py = w[j, 10] + w[j, 3] * tx + w[j, 4] * ty + w[j, 5] * tz
+        pz = w[j, 11] + w[j, 6] * tx + w[j, 7] * ty + w[j, 8] * tz
+        if tree_rotation[i, 0] == 1.0 and tree_rotation[i, 4] == 1.0 and tree_rotation[i, 8] == 1.0:
+            r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
+                w[j, 0],
+                w[j, 1],
+                w[j, 2],
+                w[j, 3],
+                w[j, 4],
+                w[j, 5],
+                w[j, 6],
+                w[j, 7],
+                w[j, 8],
+            )
+        else:
+            r00 = w[j, 0] * tree_rotation[i, 0] + w[j, 1] * tree_rotation[i, 3] + w[j, 2] * tree_rotation[i, 6]
+            r01 = w[j, 0] * tree_rotation[i, 1] + w[j, 1] * tree_rotation[i, 4] + w[j, 2] * tree_rotation[i, 7]
+            r02 = w[j, 0] * tree_rotation[i, 2] + w[j, 1] * tree_rotation[i, 5] + w[j, 2] * tree_rotation[i, 8]
+            r10 = w[j, 3] * tree_rotation[i, 0] + w[j, 4] * tree_rotation[i, 3] + w[j, 5] * tree_rotation[i, 6]
+            r11 = w[j, 3] * tree_rotation[i, 1] + w[j, 4] * tree_rotation[i, 4] + w[j, 5] * tree_rotation[i, 7]
+            r12 = w[j, 3] * tree_rotation[i, 2] + w[j, 4] * tree_rotation[i, 5] + w[j, 5] * tree_rotation[i, 8]
+            r20 = w[j, 6] * tree_rotation[i, 0] + w[j, 7] * tree_rotation[i, 3] + w[j, 8] * tree_rotation[i, 6]
+            r21 = w[j, 6] * tree_rotation[i, 1] + w[j, 7] * tree_rotation[i, 4] + w[j, 8] * tree_rotation[i, 7]
+            r22 = w[j, 6] * tree_rotation[i, 2] + w[j, 7] * tree_rotation[i, 5] + w[j, 8] * tree_rotation[i, 8]
+        v0, v1, v2, v3, v4, v5 = w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]
+    if kind == BALL_X:
+        _turn_ball(i, scalar[i], q, v, w, px, py, pz, (r00, r01, r02, r10, r11, r12, r20, r21, r22), (v0, v1, v2, v3, v4, v5))  # fmt: skip
+        return
+    # the joint axis is fixed in both bodies, so it may be turned by the rotation before the joint
+    sx = r00 * ax + r01 * ay + r02 * az
+    sy = r10 * ax + r11 * ay + r12 * az
+    sz = r20 * ax + r21 * ay + r22 * az
+    if kind == SLIDER:
+        px += sx * q[i]
+        py += sy * q[i]
+        pz += sz * q[i]
+        w[i, 12], w[i, 13], w[i, 14] = 0.0, 0.0, 0.0
+        w[i, 15], w[i, 16], w[i, 17] = sx, sy, sz
+        w[i, 0], w[i, 1], w[i, 2], w[i, 3], w[i, 4], w[i, 5], w[i, 6], w[i, 7], w[i, 8] = (
+            r00,
+            r01,
+            r02,
+            r10,
+            r11,
+            r12,
+            r20,
+            r21,
+            r22,
+        )
+    else:
+        # Rodrigues' formula in the world axes: R <- R + sin [s]R + (1 - cos) [s][s]R
+        s, c1 = math.sin(q[i]), 2.0 * math.sin(0.5 * q[i]) ** 2
+        k00, k01, k02 = c1 * (sx * sx - 1.0), c1 * sx * sy - s * sz, c1 * sx * sz + s * sy
+        k10, k11, k12 = c1 * sx * sy + s * sz, c1 * (sy * sy - 1.0), c1 * sy * sz - s * sx
+        k20, k21, k22 = c1 * sx * sz - s * sy, c1 * sy * sz + s * sx, c1 * (sz * sz - 1.0)
+        w[i, 0] = r00 + k00 * r00 + k01 * r10 + k02 * r20
+        w[i, 1] = r01 + k00 * r01 + k01 * r11 + k02 * r21
+        w[i, 2] = r02 + k00 * r02 + k01 * r12 + k02 * r22
+        w[i, 3] = r10 + k10 * r00 + k11 * r10 + k12 * r20
+        w[i, 4] = r11 + k10 * r01 + k11 * r11 + k12 * r21
+        w[i, 5] = r12 + k10 * r02 + k11 * r12 + k12 * r22
+        w[i, 6] = r20 + k20 * r00 + k21 * r10 + k22 * r20
+        w[i, 7] = r21 + k20 * r01 + k21 * r11 + k22 * r21
+        w[i, 8] = r22 + k20 * r02 + k21 * r12 + k22 * r22
+        w[i, 12], w[i, 13], w[i, 14] = sx, sy, sz
+        w[i, 15] = py * sz - pz * sy
+        w[i, 16] = pz * sx - px * sz
+        w[i, 17] = px * sy - py * sx
+    w[i, 9], w[i, 10], w[i, 11] = px, py, pz
+    rate = v[i]
+    w[i, 18] = v0 + w[i, 12] * rate
+    w[i, 19] = v1 + w[i, 13] * rate
+    w[i, 20] = v2 + w[i, 14] * rate
+    w[i, 21] = v3 + w[i, 15] * rate
+    w[i, 22] = v4 + w[i, 16] * rate
+    w[i, 23] = v5 + w[i, 17] * rate
+
+
+@inline_kernel
+def inertia_to_world(i, row, w):
+    """Mass, first moment and inertia of node `i` about the world origin, in world axes."""
+    b = i * NODE
+    m = row[b]
+    hx, hy, hz = row[b + 1], row[b + 2], row[b + 3]
+    xx, yy, zz, xy, xz, yz = row[b + 4], row[b + 5], row[b + 6], row[b + 7], row[b + 8], row[b + 9]
+    r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
+        w[i, 0],
+        w[i, 1],
+        w[i, 2],
+        w[i, 3],
+        w[i, 4],
+        w[i, 5],
+        w[i, 6],
+        w[i, 7],
+        w[i, 8],
+    )
+    gx = r00 * hx + r01 * hy + r02 * hz
+    gy = r10 * hx + r11 * hy + r12 * hz
+    gz = r20 * hx + r21 * hy + r22 * hz
+    a00, a01, a02 = (r00 * xx + r01 * xy + r02 * xz, r00 * xy + r01 * yy + r02 * yz, r00 * xz + r01 * yz + r02 * zz)
+    a10, a11, a12 = (r10 * xx + r11 * xy + r12 * xz, r10 * xy + r11 * yy + r12 * yz, r10 * xz + r11 * yz + r12 * zz)
+    a20, a21, a22 = (r20 * xx + r21 * xy + r22 * xz, r20 * xy + r21 * yy + r22 * yz, r20 * xz + r21 * yz + r22 * zz)
+    px, py, pz = w[i, 9], w[i, 10], w[i, 11]
+    gp = gx * px + gy * py + gz * pz
+    pp = px * px + py * py + pz * pz
+    w[i, 36] = m
+    w[i, 37], w[i, 38], w[i, 39] = gx + m * px, gy + m * py, gz + m * pz
+    w[i, 40] = a00 * r00 + a01 * r01 + a02 * r02 + 2.0 * (gp - gx * px) + m * (pp - px * px)
+    w[i, 41] = a10 * r10 + a11 * r11 + a12 * r12 + 2.0 * (gp - gy * py) + m * (pp - py * py)
+    w[i, 42] = a20 * r20 + a21 * r21 + a22 * r22 + 2.0 * (gp - gz * pz) + m * (pp - pz * pz)
+    w[i, 43] = a00 * r10 + a01 * r11 + a02 * r12 - gx * py - gy * px - m * px * py
+    w[i, 44] = a00 * r20 + a01 * r21 + a02 * r22 - gx * pz - gz * px - m * px * pz
+    w[i, 45] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
+
+
+@inline_kernel
+def apply_inertia(w, i, x0, x1, x2, x3, x4, x5):
+    """Spatial inertia of the node with number `i` times a motion vector (angular, linear)."""
+    m, hx, hy, hz = w[i, 36], w[i, 37], w[i, 38], w[i, 39]
+    f0 = w[i, 40] * x0 + w[i, 43] * x1 + w[i, 44] * x2 + hy * x5 - hz * x4
+    f1 = w[i, 43] * x0 + w[i, 41] * x1 + w[i, 45] * x2 + hz * x3 - hx * x5
+    f2 = w[i, 44] * x0 + w[i, 45] * x1 + w[i, 42] * x2 + hx * x4 - hy * x3
+    f3 = m * x3 + x1 * hz - x2 * hy
+    f4 = m * x4 + x2 * hx - x0 * hz
+    f5 = m * x5 + x0 * hy - x1 * hx
+    return f0, f1, f2, f3, f4, f5
+
+
+@inline_kernel
+def forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w):
+    """Poses, axes and velocities of all nodes.
+
+    Arrays one by one, not the whole `Tree`: taking an array out of a tuple counts references, atomically, each time.
+    """
+    for i in range(n):
+        kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+
+
+@inline_kernel
+def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, mass, bias):
+    """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, wind drag, less the outer forces.
+
+    Needs `forward` first. `pushes` (n, 6) are outer forces on the nodes; looked at only when `pushed`.
+    """
+    tail = row.shape[0] - TAIL
+    g0, g1, g2, air = -row[tail], -row[tail + 1], -row[tail + 2], row[tail + 3]
+    for i in range(n):
+        j = parent[i]
+        if j < 0:
+            b0, b1, b2, b3, b4, b5 = 0.0, 0.0, 0.0, g0, g1, g2
+        else:
+            b0, b1, b2, b3, b4, b5 = w[j, 24], w[j, 25], w[j, 26], w[j, 27], w[j, 28], w[j, 29]
+            # the axis is carried along by the body before the joint: S' = v x S
+            k = base[i]
+            if k >= 0:
+                u0, u1, u2, u3, u4, u5 = w[k, 18], w[k, 19], w[k, 20], w[k, 21], w[k, 22], w[k, 23]
+                s0, s1, s2 = w[i, 12] * v[i], w[i, 13] * v[i], w[i, 14] * v[i]
+                s3, s4, s5 = w[i, 15] * v[i], w[i, 16] * v[i], w[i, 17] * v[i]
+                b0 += u1 * s2 - u2 * s1
+                b1 += u2 * s0 - u0 * s2
+                b2 += u0 * s1 - u1 * s0
+                b3 += u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1
+                b4 += u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2
+                b5 += u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0
+        w[i, 24], w[i, 25], w[i, 26], w[i, 27], w[i, 28], w[i, 29] = b0, b1, b2, b3, b4, b5
+        if massless[i]:
+            for k in range(_F, WORK):
+                w[i, k] = 0.0
+            if pushed:
+                for k in range(6):
+                    w[i, _F + k] -= pushes[i, k]
+            continue
+        inertia_to_world(i, row, w)
+        v0, v1, v2, v3, v4, v5 = w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23]
+        f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, b0, b1, b2, b3, b4, b5)
+        l0, l1, l2, l3, l4, l5 = apply_inertia(w, i, v0, v1, v2, v3, v4, v5)
+        f0 += v1 * l2 - v2 * l1 + v4 * l5 - v5 * l4
+        f1 += v2 * l0 - v0 * l2 + v5 * l3 - v3 * l5
+        f2 += v0 * l1 - v1 * l0 + v3 * l4 - v4 * l3
+        f3 += v1 * l5 - v2 * l4
+        f4 += v2 * l3 - v0 * l5
+        f5 += v0 * l4 - v1 * l3
+        area = row[i * NODE + 18]
+        if area > 0.0:
+            d = i * NODE + 19
+            cx = w[i, 9] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
+            cy = w[i, 10] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
+            cz = w[i, 11] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
+            x = wind[0] - (v3 + v1 * cz - v2 * cy)
+            y = wind[1] - (v4 + v2 * cx - v0 * cz)
+            h = wind[2] - (v5 + v0 * cy - v1 * cx)
+            k = 0.5 * air * area * math.sqrt(x * x + y * y + h * h)
+            x, y, h = k * x, k * y, k * h
+            f0 -= cy * h - cz * y
+            f1 -= cz * x - cx * h
+            f2 -= cx * y - cy * x
+            f3 -= x
+            f4 -= y
+            f5 -= h
+        if pushed:
+            f0 -= pushes[i, 0]
+            f1 -= pushes[i, 1]
+            f2 -= pushes[i, 2]
+            f3 -= pushes[i, 3]
+            f4 -= pushes[i, 4]
+            f5 -= pushes[i, 5]
+        w[i, 30], w[i, 31], w[i, 32], w[i, 33], w[i, 34], w[i, 35] = f0, f1, f2, f3, f4, f5
+    for i in range(n - 1, -1, -1):
+        s0, s1, s2, s3, s4, s5 = w[i, 12], w[i, 13], w[i, 14], w[i, 15], w[i, 16], w[i, 17]
+        bias[i] = s0 * w[i, 30] + s1 * w[i, 31] + s2 * w[i, 32] + s3 * w[i, 33] + s4 * w[i, 34] + s5 * w[i, 35]
+        f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, s0, s1, s2, s3, s4, s5)
+        mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + 17]
+        for k in range(i):
+            mass[i, k] = 0.0
+        j = parent[i]
+        if j >= 0:
+            for k in range(_F, WORK):
+                w[j, k] += w[i, k]
+        while j >= 0:
+            mass[i, j] = w[j, 12] * f0 + w[j, 13] * f1 + w[j, 14] * f2 + w[j, 15] * f3 + w[j, 16] * f4 + w[j, 17] * f5
+            j = parent[j]
+
+
+@inline_kernel
+def factorise_and_solve(n, mass, right):
+    """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
+    for i in range(n):
+        for j in range(i):
+            total = mass[i, j]
+            for k in range(j):
+                total -= mass[i, k] * mass[j, k]
+            mass[i, j] = total * mass[j, j]
+        total = mass[i, i]
+        for k in range(i):
+            total -= mass[i, k] * mass[i, k]
+        mass[i, i] = 1.0 / math.sqrt(total)
+        total = right[i]
+        for k in range(i):
+            total -= mass[i, k] * right[k]
+        right[i] = total * mass[i, i]
+    for i in range(n - 1, -1, -1):
+        total = right[i]
+        for k in range(i + 1, n):
+            total -= mass[k, i] * right[k]
+        right[i] = total * mass[i, i]
+
+
+@inline_kernel
+def back_substitute(n, factor, right):
+    """Solve L' x = right in place, with the factor that `factorise_and_solve` left in the lower triangle."""
+    for i in range(n - 1, -1, -1):
+        total = right[i]
+        for k in range(i + 1, n):
+            total -= factor[k, i] * right[k]
+        right[i] = total * factor[i, i]
+
+
+@inline_kernel
+def forward_substitute(n, first, factor, right):
+    """Solve L x = right in place; `right` is zero before `first`."""
+    for i in range(first, n):
+        total = right[i]
+        for k in range(first, i):
+            total -= factor[i, k] * right[k]
+        right[i] = total * factor[i, i]
+
+
+@inline_kernel
+def integrate(n, kinds, scalar, q, v, h):
+    """Move the position by `h` seconds at the speeds `v`; balls by the exponential of their body rates."""
+    for i in range(n):
+        if kinds[i] < BALL_X:
+            q[i] += h * v[i]
+        elif kinds[i] == BALL_X:
+            s = scalar[i]
+            wx, wy, wz = v[i], v[i + 1], v[i + 2]
+            angle = math.sqrt(wx * wx + wy * wy + wz * wz) * h
+            half = 0.5 * h * (1.0 - angle * angle / 24.0) if angle < 1e-3 else h * math.sin(0.5 * angle) / angle
+            c = math.cos(0.5 * angle)
+            x, y, z, u = q[i], q[i + 1], q[i + 2], q[s]
+            ex, ey, ez = half * wx, half * wy, half * wz
+            nx = u * ex + x * c + y * ez - z * ey
+            ny = u * ey + y * c + z * ex - x * ez
+            nz = u * ez + z * c + x * ey - y * ex
+            nu = u * c - x * ex - y * ey - z * ez
+            k = 1.0 / math.sqrt(nx * nx + ny * ny + nz * nz + nu * nu)
+            q[i], q[i + 1], q[i + 2], q[s] = k * nx, k * ny, k * nz, k * nu
+
+
+@inline_kernel
+def position_rate(n, kinds, scalar, q, v, out):
+    """Time derivative of the position (for Runge-Kutta): the speeds, for balls half q times (rates, 0)."""
+    for i in range(n):
+        if kinds[i] < BALL_X:
+            out[i] = v[i]
+        elif kinds[i] == BALL_X:
+            s = scalar[i]
+            x, y, z, u = q[i], q[i + 1], q[i + 2], q[s]
+            a, b, c = 0.5 * v[i], 0.5 * v[i + 1], 0.5 * v[i + 2]
+            out[i] = u * a + y * c - z * b
+            out[i + 1] = u * b + z * a - x * c
+            out[i + 2] = u * c + x * b - y * a
+            out[s] = -x * a - y * b - z * c
+
+
+@inline_kernel
+def normalise(n, kinds, scalar, q):
+    """Bring every quaternion back to unit length."""
+    for i in range(n):
+        if kinds[i] == BALL_X:
+            s = scalar[i]
+            k = 1.0 / math.sqrt(q[i] * q[i] + q[i + 1] * q[i + 1] + q[i + 2] * q[i + 2] + q[s] * q[s])
+            q[i] *= k
+            q[i + 1] *= k
+            q[i + 2] *= k
+            q[s] *= k

@@ -154,7 +154,7 @@ def contacts(builder: _Builder, placed: list[tuple[str, Placed]]) -> layout.Cont
     """What may touch what: bodies on a common joint, on the same node or listed apart do not."""
     machine = builder.machine
     apart = {frozenset(pair) for pair in machine.no_contact}
-    apart |= {frozenset((joint.parent, joint.child)) for joint in machine.joints.values()}
+    apart |= {frozenset((j.parent, j.child)) for j in machine.joints.values() if j.kind not in ("planar", "free")}
     pairs = [
         (a, b)
         for a in range(len(placed))

@@ -183,7 +183,7 @@ class Joint(Settings):
     @property
     def starts(self) -> tuple[float, ...]:
         """Start position, one number a coordinate."""
-        return self.start if isinstance(self.start, tuple) else (self.start,)
+        return self.start if isinstance(self.start, tuple) else (self.start,) * len(self.letters)
 
 
 def coordinate_unit(joint: Joint, letter: str) -> str:

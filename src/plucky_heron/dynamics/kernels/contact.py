@@ -33,7 +33,8 @@ SLIP_SPEED = 1e-3
 """Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
 
 ROW = 10
-"""Numbers a row: 0 diagonal, 1 bias, 2 softness, 3 impulse, 4 bound, 5 free speed, 6 overlap speed, 7 overlap impulse."""
+"""Numbers a row: 0 diagonal, 1 bias, 2 softness, 3 impulse, 4 bound (contacts: approach before), 5 free speed, 6 overlap speed, 7 overlap impulse,
+9 bounces."""
 
 
 @inline_kernel
@@ -136,14 +137,9 @@ def _on_ground(shapes, k, at, margin, scene, s, points, corners):
     if (at[11] - height) * nz - rise > shapes.reach[k] + margin:
         return 0
     if shapes.kind[k] == SPHERE:
+        if grid:
+            return _ball_on_grid(at[9], at[10], at[11], radius, margin, scene, s, points)
         gap = (at[11] - height) * nz - radius
-        if grid and nz < 1.0:
-            # on a slope the nearest point is not the one below: look again there
-            foot = gap + radius
-            x, y = at[9] - nx * foot, at[10] - ny * foot
-            height, ux, uy, uz = ground_at(scene, s, x, y)
-            gap = (at[9] - x) * ux + (at[10] - y) * uy + (at[11] - height) * uz - radius
-            nx, ny, nz = ux, uy, uz
         if gap > margin:
             return 0
         _touch(points, 0, at[9], at[10], at[11], nx, ny, nz, radius, gap)
@@ -157,6 +153,41 @@ def _on_ground(shapes, k, at, margin, scene, s, points, corners):
         if gap < margin:
             _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
             found += 1
+    return keep_four(points, found)
+
+
+@inline_kernel
+def _ball_on_grid(x, y, z, radius, margin, scene, s, points):
+    """Touching points of a ball on rough ground: the nearest point of each cell below it, up to four."""
+    g = scene.grid[s]
+    reach = radius + margin
+    i0, i1 = int(math.floor((x - reach - g[0]) / g[2])), int(math.floor((x + reach - g[0]) / g[2]))
+    j0, j1 = int(math.floor((y - reach - g[1]) / g[3])), int(math.floor((y + reach - g[1]) / g[3]))
+    if g[5] < 2.0:
+        j0, j1 = 0, 0
+    found = 0
+    for i in range(i0, i1 + 1):
+        for j in range(j0, j1 + 1):
+            # just inside the cell, so that the slope is the cell's own
+            left, right = g[0] + (i + 1e-6) * g[2], g[0] + (i + 1 - 1e-6) * g[2]
+            low, high = g[1] + (j + 1e-6) * g[3], g[1] + (j + 1 - 1e-6) * g[3]
+            if g[5] < 2.0:
+                low, high = y, y
+            u, t = min(max(x, left), right), min(max(y, low), high)
+            for _ in range(2):
+                height, nx, ny, nz = ground_at(scene, s, u, t)
+                away = (x - u) * nx + (y - t) * ny + (z - height) * nz
+                u, t = min(max(x - nx * away, left), right), min(max(y - ny * away, low), high)
+            height, nx, ny, nz = ground_at(scene, s, u, t)
+            ex, ey, ez = x - u, y - t, z - height
+            away = ex * nx + ey * ny + ez * nz
+            size = math.sqrt(ex * ex + ey * ey + ez * ez)
+            if away > 0.0 and size > 1e-9:
+                # over an edge of the cell the nearest point is the edge's
+                nx, ny, nz, away = ex / size, ey / size, ez / size, size
+            if away - radius < margin and nz > 0.0 and found < points.shape[0]:
+                _touch(points, found, x, y, z, nx, ny, nz, radius, away - radius)
+                found += 1
     return keep_four(points, found)
 
 
@@ -414,17 +445,22 @@ def _bounce(n, rows, numbers, found, surfaces, list_, z):
     lively = False
     for c in range(found):
         r = 3 * c
+        numbers[r, 9] = 0.0
         if surfaces[c, 2] > 0.0 and numbers[r, 3] > 0.0 and numbers[r, 4] < -BOUNCE_SPEED:
+            numbers[r, 9] = 1.0
             lively = True
     if not lively:
         return
-    for _ in range(20):
+    for _ in range(30):
+        worst = 0.0
         for c in range(found):
             r = 3 * c
-            if numbers[r, 4] < -BOUNCE_SPEED and surfaces[c, 2] > 0.0:
-                if numbers[r, 3] > 0.0:
-                    _one_sided(n, rows, numbers, r, surfaces[c, 2] * numbers[r, 4], z)
-            elif numbers[r, 3] > 0.0 or numbers[r, 1] <= 0.0:
-                _one_sided(n, rows, numbers, r, numbers[r, 1], z)
+            bias = numbers[r, 1]
+            if numbers[r, 9] > 0.0:
+                bias = surfaces[c, 2] * numbers[r, 4]
+            # the others must not be driven through by what bounces beside them
+            worst = max(worst, abs(_one_sided(n, rows, numbers, r, bias, z)) * numbers[r, 0])
             friction = surfaces[c, 1] if list_[c, 8] > 0.0 else surfaces[c, 0]
-            _rub(n, rows, numbers, r, friction, z)
+            worst = max(worst, _rub(n, rows, numbers, r, friction, z))
+        if worst < 1e-7:
+            break

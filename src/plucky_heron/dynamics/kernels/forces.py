@@ -330,7 +330,7 @@ def outer_forces(first, count, table, row, w, pushes, slip, scene, s, field, h):
 
 
 @kernel
-def spring(row, b, a, e, n, parent, w, h, mass, bias, column):
+def spring(row, b, a, e, n, parent, w, h, mass, right, column):
     """Spring and damper between two points, implicit along its line."""
     x0, y0, z0 = point_of(w, a, row[b], row[b + 1], row[b + 2])
     x1, y1, z1 = point_of(w, e, row[b + 3], row[b + 4], row[b + 5])
@@ -351,7 +351,7 @@ def spring(row, b, a, e, n, parent, w, h, mass, bias, column):
     extra = h * damping + h * h * stiffness
     for i in range(n):
         if column[i] != 0.0:
-            bias[i] += pull * column[i]
+            right[i] -= pull * column[i]
             for j in range(i + 1):
                 mass[i, j] += extra * column[i] * column[j]
 
@@ -368,7 +368,7 @@ def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
 
 
 @kernel
-def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, bias, work):
+def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, right, work):
     """Added mass and damping of a body in water that flows past it.
 
     Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
@@ -421,7 +421,7 @@ def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, bias, work)
         s_j = work[6]
         _to_hull(r, x, y, z, w[j, 12], w[j, 13], w[j, 14], w[j, 15], w[j, 16], w[j, 17], s_j)
         for k in range(6):
-            bias[j] -= s_j[k] * f[k]
+            right[j] -= s_j[k] * f[k]
         e = j
         while e >= 0:
             s_e = work[7]

@@ -276,8 +276,10 @@ def feature(shapes, k, at, dx, dy, dz, corners, both_ends):
         if abs(lz) > 0.7:
             square = abs(lz)
             count = 8
+            # tilted, its lowest point must be one of the corners; upright, they must not wander
+            first = math.atan2(ly, lx) if lx * lx + ly * ly > 1e-4 else 0.0
             for e in range(8):
-                turn = 0.25 * math.pi * e
+                turn = first + 0.25 * math.pi * e
                 corners[e, 0], corners[e, 1] = size[0] * math.cos(turn), size[0] * math.sin(turn)
                 corners[e, 2] = math.copysign(size[1], lz)
         else:

@@ -174,5 +174,7 @@ Rate = Annotated[float, _validator("rad/s")]
 Stiffness = Annotated[float, _validator("N/m")]
 Damping = Annotated[float, _validator("N*s/m")]
 TurnDamping = Annotated[float, _validator("N*m*s/rad")]
-SquareDamping = Annotated[float, _validator("N*s**2/m**2")]
-TurnSquareDamping = Annotated[float, _validator("N*m*s**2/rad**2")]
+SquareDamping = Annotated[float, _validator("kg/m")]
+"""Of force with the square of speed."""
+TurnSquareDamping = Annotated[float, _validator("kg*m**2")]
+"""Of torque with the square of the turning rate; a radian counts as one."""

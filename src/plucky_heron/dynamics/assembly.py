@@ -131,7 +131,7 @@ def _tyre(builder: _Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
     machine = builder.machine
     joint = machine.joints[machine.joint_above(tyre.wheel)]
     node, numbers[0:3] = _point(builder, tyre.wheel, tyre.at)
-    axis = tyre.axis or (joint.axis if joint.kind == "hinge" else (0.0, 1.0, 0.0))
+    axis = tyre.axis or (joint.axis if joint.kind == "hinge" and not tyre.rolls_freely else (0.0, 1.0, 0.0))
     numbers[3:6] = builder.place[tyre.wheel][1] @ _unit(axis)
     numbers[6:10] = tyre.radius, tyre.along, tyre.across, tyre.relaxation
     numbers[10:16] = *tyre.friction, tyre.load, tyre.radial_stiffness, tyre.radial_damping, tyre.rolling_resistance

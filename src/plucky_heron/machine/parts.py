@@ -187,7 +187,7 @@ class Tyre(Settings):
     """The body that spins about its own joint; with `rolls_freely` the body that carries the wheel."""
     at: Point = (0.0, 0.0, 0.0)
     axis: Direction | None = None
-    """Left out: the axis of the wheel's joint."""
+    """Left out: the axis of the wheel's joint; of a wheel that rolls freely, y of the body that carries it."""
     radius: Annotated[Length, Above]
     along: Annotated[Force, Above] = 2000.0
     """Force for each unit of slip along, while it grips."""

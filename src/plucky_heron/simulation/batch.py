@@ -251,7 +251,7 @@ class Batch:
             terms[:, term] *= ending == number
         terms[~finite] = 0.0
         terms[~self.running] = 0.0
-        success = (self._settled >= self._settle_samples) & ~(self._failure[ending] & (ending >= 0))
+        success = (self._settled >= self._settle_samples) & ~(self._failure[np.maximum(ending, 0)] & (ending >= 0))
         if not finite.all():
             self._make_harmless(np.flatnonzero(~finite))
         self.running &= ending == GOING

@@ -15,7 +15,7 @@ import numpy as np
 
 from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
 from plucky_heron.dynamics.kernels.forces import ground_at
-from plucky_heron.dynamics.kernels.geometry import collide, feature, keep_four, place_shape
+from plucky_heron.dynamics.kernels.geometry import POINT, collide, feature, keep_four, place_shape
 from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND, NODE, SPHERE, inline_kernel, kernel  # fmt: skip
 from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
 
@@ -68,16 +68,15 @@ def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, l
 
 
 @inline_kernel
-def _reach_in_step(shapes, k, w, at, h):
+def _reach_in_step(i, reach, w, at, h):
     """How far a shape may move in a step, generously."""
-    i = shapes.node[k]
     if i < 0:
         return 0.0
     ux = w[i, 21] + w[i, 19] * at[11] - w[i, 20] * at[10]
     uy = w[i, 22] + w[i, 20] * at[9] - w[i, 18] * at[11]
     uz = w[i, 23] + w[i, 18] * at[10] - w[i, 19] * at[9]
     turning = math.sqrt(w[i, 18] ** 2 + w[i, 19] ** 2 + w[i, 20] ** 2)
-    return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * shapes.reach[k])
+    return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * reach)
 
 
 @kernel
@@ -86,36 +85,40 @@ def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfac
     found = 0
     capacity = contacts.capacity
     surface = np.zeros(5)
-    for k in range(shapes.kind.shape[0]):
-        place_shape(shapes, k, w, places[k])
-        places[k, 12] = _reach_in_step(shapes, k, w, places[k], h)
-    ground = scene.ground_kind[s] != NO_GROUND
+    shape_kinds, shape_nodes, radii, reaches, poses = shapes.kind, shapes.node, shapes.radius, shapes.reach, shapes.pose
+    grounds, planes, grids, heights = scene.ground_kind, scene.plane, scene.grid, scene.heights
+    for k in range(shape_kinds.shape[0]):
+        place_shape(shape_nodes, poses, k, w, places[k])
+        places[k, 12] = _reach_in_step(shape_nodes[k], reaches[k], w, places[k], h)
+    ground = grounds[s] != NO_GROUND
     first, last = scene.shape_range[s, 0], scene.shape_range[s, 1]
     other = scene.shapes
-    for t in range(contacts.touching.shape[0]):
-        k = contacts.touching[t]
+    other_reaches, other_poses = other.reach, other.pose
+    touching, pairs = contacts.touching, contacts.pairs
+    for t in range(touching.shape[0]):
+        k = touching[t]
         at = places[k]
         margin = MARGIN + at[12]
         if ground:
-            count = _on_ground(shapes, k, at, margin, scene, s, points, corners)
+            count = _on_ground(shapes, k, shape_kinds[k], radii[k], reaches[k], at, margin, grounds, planes, grids, heights, s, points, corners)
             if count > 0:
                 surface_of(shapes.surface[k], scene.ground_surface[s], surface)
                 found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
         for b in range(first, last):
-            far = shapes.reach[k] + margin + other.reach[b]
-            at_b = other.pose[b]
-            dx, dy, dz = at[9] - at_b[9], at[10] - at_b[10], at[11] - at_b[11]
+            far = reaches[k] + margin + other_reaches[b]
+            dx, dy, dz = at[9] - other_poses[b, 9], at[10] - other_poses[b, 10], at[11] - other_poses[b, 11]
             if dx * dx + dy * dy + dz * dz > far * far:
                 continue
+            at_b = other_poses[b]
             count = collide(shapes, k, at, other, b, at_b, margin, points, g, corners)
             if count > 0:
                 surface_of(shapes.surface[k], other.surface[b], surface)
                 found = _add(found, capacity, points, count, -2.0 - b, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
-    for p in range(contacts.pairs.shape[0]):
-        a, b = contacts.pairs[p, 0], contacts.pairs[p, 1]
+    for p in range(pairs.shape[0]):
+        a, b = pairs[p, 0], pairs[p, 1]
         at, at_b = places[a], places[b]
         margin = MARGIN + at[12] + at_b[12]
-        far = shapes.reach[a] + shapes.reach[b] + margin
+        far = reaches[a] + reaches[b] + margin
         dx, dy, dz = at[9] - at_b[9], at[10] - at_b[10], at[11] - at_b[11]
         if dx * dx + dy * dy + dz * dz > far * far:
             continue
@@ -127,18 +130,17 @@ def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfac
 
 
 @inline_kernel
-def _on_ground(shapes, k, at, margin, scene, s, points, corners):
+def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grids, heights, s, points, corners):
     """Touching points of a shape on plane or rough ground: corners that face it, each against the slope below it."""
-    height, nx, ny, nz = ground_at(scene, s, at[9], at[10])
-    grid = scene.ground_kind[s] == GRID
-    radius = shapes.radius[k]
+    height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, at[9], at[10])
+    grid = grounds[s] == GRID
     # rough ground may rise by this much within reach of the shape (slopes up to 45 degrees)
-    rise = shapes.reach[k] if grid else 0.0
-    if (at[11] - height) * nz - rise > shapes.reach[k] + margin:
+    rise = reach if grid else 0.0
+    if (at[11] - height) * nz - rise > reach + margin:
         return 0
-    if shapes.kind[k] == SPHERE:
+    if kind == SPHERE:
         if grid:
-            return _ball_on_grid(at[9], at[10], at[11], radius, margin, scene, s, points)
+            return _ball_on_grid(at[9], at[10], at[11], radius, margin, grounds, planes, grids, heights, s, points)
         gap = (at[11] - height) * nz - radius
         if gap > margin:
             return 0
@@ -148,7 +150,7 @@ def _on_ground(shapes, k, at, margin, scene, s, points, corners):
     found = 0
     for e in range(count):
         x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
-        height, nx, ny, nz = ground_at(scene, s, x, y)
+        height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, x, y)
         gap = (z - height) * nz - radius
         if gap < margin:
             _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
@@ -157,15 +159,15 @@ def _on_ground(shapes, k, at, margin, scene, s, points, corners):
 
 
 @inline_kernel
-def _ball_on_grid(x, y, z, radius, margin, scene, s, points):
+def _ball_on_grid(x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
     """Touching points of a ball on rough ground: the nearest point of each cell below it, up to four."""
-    g = scene.grid[s]
+    g = grids[s]
     reach = radius + margin
     i0, i1 = int(math.floor((x - reach - g[0]) / g[2])), int(math.floor((x + reach - g[0]) / g[2]))
     j0, j1 = int(math.floor((y - reach - g[1]) / g[3])), int(math.floor((y + reach - g[1]) / g[3]))
     if g[5] < 2.0:
         j0, j1 = 0, 0
-    found = 0
+    found, lowest, edge = 0, math.inf, -1
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
             # just inside the cell, so that the slope is the cell's own
@@ -175,19 +177,37 @@ def _ball_on_grid(x, y, z, radius, margin, scene, s, points):
                 low, high = y, y
             u, t = min(max(x, left), right), min(max(y, low), high)
             for _ in range(2):
-                height, nx, ny, nz = ground_at(scene, s, u, t)
+                height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
                 away = (x - u) * nx + (y - t) * ny + (z - height) * nz
-                u, t = min(max(x - nx * away, left), right), min(max(y - ny * away, low), high)
-            height, nx, ny, nz = ground_at(scene, s, u, t)
+                ex, ey = x - nx * away, y - ny * away
+                u, t = min(max(ex, left), right), min(max(ey, low), high)
+            inside = u == ex and t == ey
+            height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
             ex, ey, ez = x - u, y - t, z - height
             away = ex * nx + ey * ny + ez * nz
             size = math.sqrt(ex * ex + ey * ey + ez * ez)
             if away > 0.0 and size > 1e-9:
                 # over an edge of the cell the nearest point is the edge's
                 nx, ny, nz, away = ex / size, ey / size, ez / size, size
-            if away - radius < margin and nz > 0.0 and found < points.shape[0]:
-                _touch(points, found, x, y, z, nx, ny, nz, radius, away - radius)
+            gap = away - radius
+            if gap >= margin or nz <= 0.0 or found >= points.shape[0]:
+                continue
+            # an edge counts only where it lies nearer than every face
+            if inside or gap < lowest - 1e-6:
+                if not inside and found > 0 and edge == found - 1:
+                    found -= 1
+                edge = -1 if inside else found
+                _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
                 found += 1
+            lowest = min(lowest, gap)
+    if edge >= 0 and found > 1:
+        # the edge came first, and a face turned out to lie nearer
+        for k in range(found):
+            if k != edge and points[k, 3] <= points[edge, 3] + 1e-6:
+                for d in range(POINT):
+                    points[edge, d] = points[found - 1, d]
+                found -= 1
+                break
     return keep_four(points, found)
 
 

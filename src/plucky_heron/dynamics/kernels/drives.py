@@ -140,7 +140,7 @@ def stop_efforts(n, row, q, v, dry, effort):
 
 
 @kernel
-def couple(couplings, first, table, row, q, v, h, explicit, mass, right):
+def couple(couplings, first, kinds, dependents, leaders, row, q, v, h, explicit, mass, right):
     """Add couplings to the equations of motion as very heavy constraint rows on the accelerations.
 
     Ratio: dependent = ratio * leader + offset. Steering: the wheel at a distance to the left of the middle stands on
@@ -149,8 +149,8 @@ def couple(couplings, first, table, row, q, v, h, explicit, mass, right):
     """
     for c in range(couplings):
         b = first + c * COUPLING
-        d, i = table.dependent[c], table.leader[c]
-        if table.coupling_kind[c] == RATIO:
+        d, i = dependents[c], leaders[c]
+        if kinds[c] == RATIO:
             slope = row[b]
             wanted = slope * q[i] + row[b + 1]
         else:

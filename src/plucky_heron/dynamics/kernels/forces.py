@@ -86,31 +86,31 @@ def push_at(pushes, i, x, y, z, fx, fy, fz):
 
 
 @kernel
-def ground_at(scene, s, x, y):
+def ground_at(kinds, planes, grids, heights, s, x, y):
     """Height and unit normal of the ground of scene `s` below (x, y); height -inf where there is none."""
-    kind = scene.ground_kind[s]
+    kind = kinds[s]
     if kind == NO_GROUND:
         return -math.inf, 0.0, 0.0, 1.0
     if kind != GRID:
-        nx, ny, nz = scene.plane[s, 0], scene.plane[s, 1], scene.plane[s, 2]
-        return (scene.plane[s, 3] - nx * x - ny * y) / nz, nx, ny, nz
-    g = scene.grid[s]
+        nx, ny, nz = planes[s, 0], planes[s, 1], planes[s, 2]
+        return (planes[s, 3] - nx * x - ny * y) / nz, nx, ny, nz
+    g = grids[s]
     columns, rows, first = int(g[4]), int(g[5]), int(g[6])
     u = min(max((x - g[0]) / g[2], 0.0), columns - 1.000001)
     i = int(u)
     u -= i
     if rows < 2:
-        low, high = scene.heights[first + i], scene.heights[first + i + 1]
+        low, high = heights[first + i], heights[first + i + 1]
         slope = (high - low) / g[2]
         k = 1.0 / math.sqrt(1.0 + slope * slope)
         return low + u * (high - low), -slope * k, 0.0, k
     t = min(max((y - g[1]) / g[3], 0.0), rows - 1.000001)
     j = int(t)
     t -= j
-    a = scene.heights[first + j * columns + i]
-    b = scene.heights[first + j * columns + i + 1]
-    c = scene.heights[first + (j + 1) * columns + i]
-    d = scene.heights[first + (j + 1) * columns + i + 1]
+    a = heights[first + j * columns + i]
+    b = heights[first + j * columns + i + 1]
+    c = heights[first + (j + 1) * columns + i]
+    d = heights[first + (j + 1) * columns + i + 1]
     sx = ((b - a) * (1.0 - t) + (d - c) * t) / g[2]
     sy = ((c - a) * (1.0 - u) + (d - b) * u) / g[3]
     k = 1.0 / math.sqrt(1.0 + sx * sx + sy * sy)
@@ -119,9 +119,9 @@ def ground_at(scene, s, x, y):
 
 
 @kernel
-def water_at(scene, s, field, x, y):
+def water_at(flows, profile, s, field, x, y):
     """Current (3) and water level at (x, y): the copy's own, varied over the place by the site's profile and waves."""
-    flow = scene.flow[s]
+    flow = flows[s]
     level = field[6]
     if flow[2] > 0.0:
         level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[7])
@@ -129,26 +129,26 @@ def water_at(scene, s, field, x, y):
     first, last = int(flow[6]), int(flow[7])
     if last > first:
         across = flow[0] * x + flow[1] * y
-        factor = scene.profile[first, 1]
+        factor = profile[first, 1]
         for k in range(first, last - 1):
-            x0, x1 = scene.profile[k, 0], scene.profile[k + 1, 0]
+            x0, x1 = profile[k, 0], profile[k + 1, 0]
             if across >= x1:
-                factor = scene.profile[k + 1, 1]
+                factor = profile[k + 1, 1]
             elif across > x0:
                 share = (across - x0) / (x1 - x0)
-                factor = scene.profile[k, 1] * (1.0 - share) + scene.profile[k + 1, 1] * share
+                factor = profile[k, 1] * (1.0 - share) + profile[k + 1, 1] * share
     return field[3] * factor, field[4] * factor, field[5] * factor, level
 
 
 @kernel
-def thrust(n, drives, table, row, played, fill, w, pushes, h):
+def thrust(n, drives, kinds, joints, tanks, row, played, fill, w, pushes, h):
     """Thrusters and propellers push along their direction, turn against their own turning, and burn from their tank."""
     for a in range(drives):
-        kind = table.kind[a]
+        kind = kinds[a]
         if kind != THRUST and kind != DRAIN:
             continue
         b = n * NODE + a * DRIVE
-        tank = table.tank[a]
+        tank = tanks[a]
         given = min(max(played[a], -row[b]), row[b])
         if kind == DRAIN:
             fill[tank] = max(0.0, fill[tank] - h * max(given, 0.0))
@@ -159,7 +159,7 @@ def thrust(n, drives, table, row, played, fill, w, pushes, h):
                 given *= fill[tank] / used
                 used = fill[tank]
             fill[tank] -= used
-        i = table.joint[a]
+        i = joints[a]
         x, y, z = point_of(w, i, row[b + 10], row[b + 11], row[b + 12])
         dx, dy, dz = direction_of(w, i, row[b + 13], row[b + 14], row[b + 15])
         top = row[b + 6]
@@ -177,11 +177,11 @@ def thrust(n, drives, table, row, played, fill, w, pushes, h):
 
 
 @kernel
-def fill_tanks(tanks, table, fill, row):
+def fill_tanks(nodes, sizes, fill, row):
     """Add what the tanks hold to the mass numbers of their nodes (a box of liquid or grain whose height falls)."""
-    for k in range(tanks):
-        size = table.tanks[k]
-        b = table.tank_node[k] * NODE
+    for k in range(nodes.shape[0]):
+        size = sizes[k]
+        b = nodes[k] * NODE
         m = fill[k]
         high = size[5] * m / size[6]
         x, y, z = size[0], size[1], size[2] + 0.5 * high
@@ -201,7 +201,7 @@ def fill_tanks(tanks, table, fill, row):
 
 
 @kernel
-def tyre(row, b, a, carrier, w, pushes, slip, scene, s, h):
+def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, h):
     """One tyre: deflections along and across grow with slip and relax over the distance rolled, on a friction ellipse.
 
     The relaxation-length model (H. B. Pacejka, Tyre and Vehicle Dynamics, 2012, section 7.2) with straight
@@ -209,7 +209,7 @@ def tyre(row, b, a, carrier, w, pushes, slip, scene, s, h):
     """
     x, y, z = point_of(w, a, row[b], row[b + 1], row[b + 2])
     ax, ay, az = direction_of(w, a, row[b + 3], row[b + 4], row[b + 5])
-    ground, nx, ny, nz = ground_at(scene, s, x, y)
+    ground, nx, ny, nz = ground_at(kinds, planes, grids, heights, s, x, y)
     radius = row[b + 6]
     load = row[b + 12]
     low = radius
@@ -269,24 +269,24 @@ def tyre(row, b, a, carrier, w, pushes, slip, scene, s, h):
 
 
 @kernel
-def buoyancy(row, b, i, density, gravity, w, pushes, scene, s, field):
+def buoyancy(row, b, i, density, gravity, w, pushes, flows, profile, s, field):
     """A vertical column of the hull: pushed up by the water it displaces (Archimedes)."""
     x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
-    level = water_at(scene, s, field, x, y)[3]
+    level = water_at(flows, profile, s, field, x, y)[3]
     sunk = min(max(level - z, 0.0), row[b + 4])
     lift = density * gravity * row[b + 3] * sunk
     push_at(pushes, i, x, y, z + 0.5 * sunk, 0.0, 0.0, lift)
 
 
 @kernel
-def wing(row, b, i, air, water, w, pushes, scene, s, field):
+def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
     """Lift across and drag along the flow: linear lift up to the stall angle, then a flat plate; parabolic drag."""
     x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
     cx, cy, cz = direction_of(w, i, row[b + 3], row[b + 4], row[b + 5])
     nx, ny, nz = direction_of(w, i, row[b + 6], row[b + 7], row[b + 8])
     ux, uy, uz = velocity_at(w, i, x, y, z)
     if row[b + 14] != 0.0:
-        fx, fy, fz, _ = water_at(scene, s, field, x, y)
+        fx, fy, fz, _ = water_at(flows, profile, s, field, x, y)
         density = water
     else:
         fx, fy, fz = field[0], field[1], field[2]
@@ -314,19 +314,25 @@ def wing(row, b, i, air, water, w, pushes, scene, s, field):
 
 
 @kernel
-def outer_forces(first, count, table, row, w, pushes, slip, scene, s, field, h):
-    """Tyres, floats and wings of one copy; springs and hulls go into the equations of motion (`into_equations`)."""
+def outer_forces(
+    first, count, kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows,
+    profile, s, field, h,
+):  # fmt: skip
+    """Tyres, floats and wings of one copy; springs and hulls go into the equations of motion (`into_equations`).
+
+    Arrays one by one: taking them out of tuples in every step costs more than most of the forces.
+    """
     tail = row.shape[0] - 5
     gravity = math.sqrt(row[tail] ** 2 + row[tail + 1] ** 2 + row[tail + 2] ** 2)
     for k in range(count):
-        kind = table.kind[k]
+        kind = kinds[k]
         b = first + k * FORCE
         if kind == TYRE:
-            tyre(row, b, table.node_a[k], table.node_b[k], w, pushes, slip[table.memory[k]], scene, s, h)
+            tyre(row, b, nodes_a[k], nodes_b[k], w, pushes, slip[memory[k]], grounds, planes, grids, heights, s, h)
         elif kind == FLOAT:
-            buoyancy(row, b, table.node_a[k], row[tail + 4], gravity, w, pushes, scene, s, field)
+            buoyancy(row, b, nodes_a[k], row[tail + 4], gravity, w, pushes, flows, profile, s, field)
         elif kind == WING:
-            wing(row, b, table.node_a[k], row[tail + 3], row[tail + 4], w, pushes, scene, s, field)
+            wing(row, b, nodes_a[k], row[tail + 3], row[tail + 4], w, pushes, flows, profile, s, field)
 
 
 @kernel
@@ -368,7 +374,7 @@ def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
 
 
 @kernel
-def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, right, work):
+def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, right, work):
     """Added mass and damping of a body in water that flows past it.
 
     Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
@@ -382,7 +388,7 @@ def hull(row, b, i, n, parent, w, gravity, scene, s, field, h, mass, right, work
                 w[i, 3 * p] * row[b + 3 + q] + w[i, 3 * p + 1] * row[b + 6 + q] + w[i, 3 * p + 2] * row[b + 9 + q]
             )
     x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
-    cx, cy, cz, _ = water_at(scene, s, field, x, y)
+    cx, cy, cz, _ = water_at(flows, profile, s, field, x, y)
     u = work[1]
     _to_hull(r, x, y, z, w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23], u)
     c0 = r[0] * cx + r[3] * cy + r[6] * cz
@@ -447,13 +453,16 @@ def _to_hull(r, x, y, z, w0, w1, w2, v0, v1, v2, out):
 
 
 @kernel
-def into_equations(first, count, table, row, n, parent, w, scene, s, field, h, mass, right, column, work):
+def into_equations(
+    first, count, kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work
+):
     """Springs between points and hulls: their part of the mass matrix and of the right side."""
     tail = row.shape[0] - 5
     for k in range(count):
-        kind = table.kind[k]
+        kind = kinds[k]
         b = first + k * FORCE
         if kind == SPRING:
-            spring(row, b, table.node_a[k], table.node_b[k], n, parent, w, h, mass, right, column)
+            spring(row, b, nodes_a[k], nodes_b[k], n, parent, w, h, mass, right, column)
         elif kind == HULL:
-            hull(row, b, table.node_a[k], n, parent, w, row[tail : tail + 3], scene, s, field, h, mass, right, work)
+            gravity = row[tail : tail + 3]
+            hull(row, b, nodes_a[k], n, parent, w, gravity, flows, profile, s, field, h, mass, right, work)

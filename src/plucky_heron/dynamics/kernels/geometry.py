@@ -24,10 +24,10 @@ POINT = 7
 
 
 @inline_kernel
-def place_shape(shapes, k, w, out):
+def place_shape(nodes, poses, k, w, out):
     """Rotation (9) and place (3) of shape `k` in the world, into `out` (12)."""
-    i = shapes.node[k]
-    t = shapes.pose[k]
+    i = nodes[k]
+    t = poses[k]
     if i < 0:
         for a in range(12):
             out[a] = t[a]
@@ -38,31 +38,29 @@ def place_shape(shapes, k, w, out):
         out[9 + a] = w[i, 9 + a] + w[i, 3 * a] * t[9] + w[i, 3 * a + 1] * t[10] + w[i, 3 * a + 2] * t[11]
 
 
-@kernel
-def support(shapes, k, at, dx, dy, dz):
-    """The point of the core that lies farthest along a world direction."""
-    kind = shapes.kind[k]
+@inline_kernel
+def support(kind, sx, sy, sz, vertices, first, last, at, dx, dy, dz):
+    """The point of a core that lies farthest along a world direction; `vertices` first..last are a hull's."""
     if kind == SPHERE:
         return at[9], at[10], at[11]
     lx = at[0] * dx + at[3] * dy + at[6] * dz
     ly = at[1] * dx + at[4] * dy + at[7] * dz
     lz = at[2] * dx + at[5] * dy + at[8] * dz
-    size = shapes.size[k]
     if kind == CAPSULE:
-        x, y, z = 0.0, 0.0, math.copysign(size[0], lz)
+        x, y, z = 0.0, 0.0, math.copysign(sx, lz)
     elif kind == BOX:
-        x, y, z = math.copysign(size[0], lx), math.copysign(size[1], ly), math.copysign(size[2], lz)
+        x, y, z = math.copysign(sx, lx), math.copysign(sy, ly), math.copysign(sz, lz)
     elif kind == CYLINDER:
         across = math.sqrt(lx * lx + ly * ly)
-        f = size[0] / across if across > 1e-12 else 0.0
-        x, y, z = f * lx, f * ly, math.copysign(size[1], lz)
+        f = sx / across if across > 1e-12 else 0.0
+        x, y, z = f * lx, f * ly, math.copysign(sy, lz)
     else:
-        best, at_best = -math.inf, 0
-        for v in range(shapes.vertex_range[k, 0], shapes.vertex_range[k, 1]):
-            value = shapes.vertices[v, 0] * lx + shapes.vertices[v, 1] * ly + shapes.vertices[v, 2] * lz
+        best, at_best = -math.inf, first
+        for v in range(first, last):
+            value = vertices[v, 0] * lx + vertices[v, 1] * ly + vertices[v, 2] * lz
             if value > best:
                 best, at_best = value, v
-        x, y, z = shapes.vertices[at_best, 0], shapes.vertices[at_best, 1], shapes.vertices[at_best, 2]
+        x, y, z = vertices[at_best, 0], vertices[at_best, 1], vertices[at_best, 2]
     return (
         at[9] + at[0] * x + at[1] * y + at[2] * z,
         at[10] + at[3] * x + at[4] * y + at[5] * z,
@@ -167,12 +165,16 @@ def core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """
     s = g[1:5]
     weight = g[5]
+    kind_a, size_a, vertices_a, range_a = shapes_a.kind[a], shapes_a.size[a], shapes_a.vertices, shapes_a.vertex_range[a]
+    kind_b, size_b, vertices_b, range_b = shapes_b.kind[b], shapes_b.size[b], shapes_b.vertices, shapes_b.vertex_range[b]
+    xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
+    xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
     dx, dy, dz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
     count = 0
     distance = math.inf
     for _ in range(40):
-        ax, ay, az = support(shapes_a, a, at_a, -dx, -dy, -dz)
-        bx, by, bz = support(shapes_b, b, at_b, dx, dy, dz)
+        ax, ay, az = support(kind_a, xa, ya, za, vertices_a, first_a, last_a, at_a, -dx, -dy, -dz)
+        bx, by, bz = support(kind_b, xb, yb, zb, vertices_b, first_b, last_b, at_b, dx, dy, dz)
         wx, wy, wz = ax - bx, ay - by, az - bz
         if count > 0:
             # no support point lies clearly nearer: done
@@ -407,6 +409,10 @@ def _least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """Normal (b to a) of the least overlap over the face directions and the line of centres; cores overlap."""
     best = -math.inf
     out = g[0]
+    kind_a, size_a, vertices_a, range_a = shapes_a.kind[a], shapes_a.size[a], shapes_a.vertices, shapes_a.vertex_range[a]
+    kind_b, size_b, vertices_b, range_b = shapes_b.kind[b], shapes_b.size[b], shapes_b.vertices, shapes_b.vertex_range[b]
+    xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
+    xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
     for side in range(3):
         faces = 1
         if side < 2:
@@ -440,8 +446,8 @@ def _least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
                 nz = at[6] * x + at[7] * y + at[8] * z
                 if side == 0:
                     nx, ny, nz = -nx, -ny, -nz
-            ax, ay, az = support(shapes_a, a, at_a, -nx, -ny, -nz)
-            bx, by, bz = support(shapes_b, b, at_b, nx, ny, nz)
+            ax, ay, az = support(kind_a, xa, ya, za, vertices_a, first_a, last_a, at_a, -nx, -ny, -nz)
+            bx, by, bz = support(kind_b, xb, yb, zb, vertices_b, first_b, last_b, at_b, nx, ny, nz)
             gap = (ax - bx) * nx + (ay - by) * ny + (az - bz) * nz
             if gap > best:
                 best = gap

@@ -39,13 +39,10 @@ def _roots(a, b, c):
 
 
 @kernel
-def ray_to_shape(shapes, k, at, ox, oy, oz, dx, dy, dz):
+def ray_to_core(kind, size, r, at, faces, face_normals, vertices, first_face, last_face, ox, oy, oz, dx, dy, dz):
     """Distance along a ray (unit direction) to a shape, infinity if it passes; 0 from inside."""
     px, py, pz = ox - at[9], oy - at[10], oz - at[11]
     b = px * dx + py * dy + pz * dz
-    reach = shapes.reach[k]
-    if px * px + py * py + pz * pz - b * b > reach * reach:
-        return math.inf
     x, y, z = (
         at[0] * px + at[3] * py + at[6] * pz,
         at[1] * px + at[4] * py + at[7] * pz,
@@ -56,7 +53,6 @@ def ray_to_shape(shapes, k, at, ox, oy, oz, dx, dy, dz):
         at[1] * dx + at[4] * dy + at[7] * dz,
         at[2] * dx + at[5] * dy + at[8] * dz,
     )
-    kind, size, r = shapes.kind[k], shapes.size[k], shapes.radius[k]
     if kind == SPHERE:
         return _roots(1.0, b, x * x + y * y + z * z - r * r)
     if kind == CAPSULE:
@@ -94,10 +90,10 @@ def ray_to_shape(shapes, k, at, ox, oy, oz, dx, dy, dz):
                 root = math.sqrt(d)
                 enter, leave = max(enter, (-e - root) / a), min(leave, (-e + root) / a)
         return enter if enter <= leave else math.inf
-    for f in range(shapes.face_range[k, 0], shapes.face_range[k, 1]):
-        n0, n1, n2 = shapes.face_normals[f, 0], shapes.face_normals[f, 1], shapes.face_normals[f, 2]
-        first = shapes.faces[f, 0]
-        limit = n0 * shapes.vertices[first, 0] + n1 * shapes.vertices[first, 1] + n2 * shapes.vertices[first, 2] + r
+    for f in range(first_face, last_face):
+        n0, n1, n2 = face_normals[f, 0], face_normals[f, 1], face_normals[f, 2]
+        first = faces[f, 0]
+        limit = n0 * vertices[first, 0] + n1 * vertices[first, 1] + n2 * vertices[first, 2] + r
         high = n0 * x + n1 * y + n2 * z - limit
         rate = n0 * u + n1 * v + n2 * w
         if abs(rate) < 1e-12:
@@ -108,6 +104,32 @@ def ray_to_shape(shapes, k, at, ox, oy, oz, dx, dy, dz):
         else:
             leave = min(leave, -high / rate)
     return enter if enter <= leave else math.inf
+
+
+@kernel
+def rays_to_shapes(shapes, places, first, last, skip, ox, oy, oz, directions, out):
+    """Shorten the rays (R, 3; unit) from one point, `out` (R) long, to where they meet shapes; those of node `skip` apart."""
+    kinds, nodes, sizes, radii, reaches = shapes.kind, shapes.node, shapes.size, shapes.radius, shapes.reach
+    faces, normals, vertices, ranges = shapes.faces, shapes.face_normals, shapes.vertices, shapes.face_range
+    farthest = 0.0
+    for e in range(out.shape[0]):
+        farthest = max(farthest, out[e])
+    for k in range(first, last):
+        if skip >= 0 and nodes[k] == skip:
+            continue
+        px, py, pz = places[k, 9] - ox, places[k, 10] - oy, places[k, 11] - oz
+        reach = reaches[k]
+        size = px * px + py * py + pz * pz
+        if size > (farthest + reach) * (farthest + reach):
+            continue
+        at = places[k]
+        for e in range(out.shape[0]):
+            dx, dy, dz = directions[e, 0], directions[e, 1], directions[e, 2]
+            b = px * dx + py * dy + pz * dz
+            if size - b * b > reach * reach or b < -reach or b - reach > out[e]:
+                continue
+            found = ray_to_core(kinds[k], sizes[k], radii[k], at, faces, normals, vertices, ranges[k, 0], ranges[k, 1], ox, oy, oz, dx, dy, dz)  # fmt: skip
+            out[e] = min(out[e], found)
 
 
 @kernel
@@ -126,11 +148,11 @@ def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
     step = 0.5 * scene.grid[s, 2]
     before, t = 0.0, 0.0
     while t <= farthest:
-        if oz + t * dz <= ground_at(scene, s, ox + t * dx, oy + t * dy)[0]:
+        if oz + t * dz <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + t * dx, oy + t * dy)[0]:
             low, high = before, t
             for _ in range(30):
                 middle = 0.5 * (low + high)
-                if oz + middle * dz <= ground_at(scene, s, ox + middle * dx, oy + middle * dy)[0]:
+                if oz + middle * dz <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + middle * dx, oy + middle * dy)[0]:
                     high = middle
                 else:
                     low = middle
@@ -138,19 +160,6 @@ def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
         before = t
         t += step
     return math.inf
-
-
-@kernel
-def ray(scene, s, shapes, places, skip, ox, oy, oz, dx, dy, dz, farthest):
-    """Distance to whatever a ray meets first, at most `farthest`; shapes of node `skip` are looked through."""
-    best = min(farthest, ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest))
-    other = scene.shapes
-    for k in range(scene.shape_range[s, 0], scene.shape_range[s, 1]):
-        best = min(best, ray_to_shape(other, k, other.pose[k], ox, oy, oz, dx, dy, dz))
-    for k in range(shapes.kind.shape[0]):
-        if shapes.node[k] != skip:
-            best = min(best, ray_to_shape(shapes, k, places[k], ox, oy, oz, dx, dy, dz))
-    return best
 
 
 @kernel
@@ -163,10 +172,10 @@ def clearance(scene, s, shapes, places, owned, pairs, g, corners):
             continue
         at = places[k]
         if scene.ground_kind[s] != NO_GROUND:
-            height, nx, ny, nz = ground_at(scene, s, at[9], at[10])
+            height, nx, ny, nz = ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, at[9], at[10])
             count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
             for e in range(count):
-                height, nx, ny, nz = ground_at(scene, s, corners[0, e, 0], corners[0, e, 1])
+                height, nx, ny, nz = ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, corners[0, e, 0], corners[0, e, 1])
                 best = min(best, (corners[0, e, 2] - height) * nz - shapes.radius[k])
         for b in range(scene.shape_range[s, 0], scene.shape_range[s, 1]):
             at_b = other.pose[b]
@@ -238,14 +247,14 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, ou
     w = np.zeros((n, WORK))
     places = np.zeros((shapes.kind.shape[0], 13))
     g, corners = np.zeros((6, 9)), np.zeros((3, geometry.MOST_CORNERS, 3))
-    line, r = np.zeros(8), np.zeros(9)
+    line, r, directions = np.zeros(8), np.zeros(9), np.zeros((256, 3))
     for c in range(first, last):
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]
         forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
         if sensors.accelerated:
             _accelerate(n, parent, base, state.rows[c], v, state.accelerations[c], w)
         for k in range(places.shape[0]):
-            place_shape(shapes, k, w, places[k])
+            place_shape(shapes.node, shapes.pose, k, w, places[k])
         for k in range(sensors.kind.shape[0]):
             kind, i, at = sensors.kind[k], sensors.node[k], sensors.first[k]
             pose = sensors.pose[k]
@@ -307,14 +316,18 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, ou
                     o[at + e] = r[e] * wx + r[3 + e] * wy + r[6 + e] * wz
                     o[at + 3 + e] = r[e] * ax + r[3 + e] * ay + r[6 + e] * az
             elif kind == BEAMS:
-                for e in range(sensors.beams[k]):
+                count = sensors.beams[k]
+                lengths = o[at : at + count]
+                for e in range(count):
                     d = sensors.rays[sensors.first_ray[k] + e]
-                    dx, dy, dz = (
-                        r[0] * d[0] + r[1] * d[1] + r[2] * d[2],
-                        r[3] * d[0] + r[4] * d[1] + r[5] * d[2],
-                        r[6] * d[0] + r[7] * d[1] + r[8] * d[2],
-                    )
-                    o[at + e] = ray(scene, s, shapes, places, i, x, y, z, dx, dy, dz, sensors.range[k])
+                    for a in range(3):
+                        directions[e, a] = r[3 * a] * d[0] + r[3 * a + 1] * d[1] + r[3 * a + 2] * d[2]
+                    dx, dy, dz = directions[e, 0], directions[e, 1], directions[e, 2]
+                    far = sensors.range[k]
+                    lengths[e] = min(far, ray_to_ground(scene, s, x, y, z, dx, dy, dz, far))
+                fixed = scene.shapes
+                rays_to_shapes(fixed, fixed.pose, scene.shape_range[s, 0], scene.shape_range[s, 1], -2, x, y, z, directions, lengths)  # fmt: skip
+                rays_to_shapes(shapes, places, 0, places.shape[0], i, x, y, z, directions, lengths)
             elif kind == COURSE:
                 if tracks.ranges[s, 1] - tracks.ranges[s, 0] < 2:
                     continue

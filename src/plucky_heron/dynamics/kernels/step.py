@@ -33,7 +33,11 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
     """
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
-    drive_kinds, driven_joints, delays, _ = drives
+    drive_kinds, driven_joints, delays, burns_from = drives
+    force_kinds, nodes_a, nodes_b, memory, tank_nodes, tank_sizes, coupling_kinds, dependents, leaders = forces
+    grounds, planes, grids, heights, flows, profile = (
+        scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile,
+    )  # fmt: skip
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     tanks = forces.tank_node.shape[0]
     first_force = n * NODE + driven * DRIVE
@@ -86,15 +90,17 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
             if tanks > 0:
                 for k in range(own.shape[0]):
                     own[k] = nominal[k]
-                fill_tanks(tanks, forces, fill, own)
+                fill_tanks(tank_nodes, tank_sizes, fill, own)
             if fourth_order:
                 runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, ended, used)  # fmt: skip
                 continue
             forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
             if pushed:
                 pushes[:] = 0.0
-                thrust(n, driven, drives, row, played, fill, w, pushes, h)
-                outer_forces(first_force, forced, forces, row, w, pushes, slip, scene, s, field, h)
+                if thrusters:
+                    thrust(n, driven, drive_kinds, driven_joints, burns_from, row, played, fill, w, pushes, h)
+                if forced > 0:
+                    outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h)  # fmt: skip
             mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, pushed, mass, right)
             efforts_of_joints(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, effort, stiff, dry)
             held = False
@@ -103,9 +109,9 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
                 mass[i, i] += stiff[i]
                 held = held or dry[i] > 0.0 or q[i] > row[i * NODE + 14] or q[i] < row[i * NODE + 13]
             if forced > 0:
-                into_equations(first_force, forced, forces, row, n, parent, w, scene, s, field, h, mass, right, column, work)  # fmt: skip
+                into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:
-                couple(coupled, first_coupling, forces, row, q, v, h, False, mass, right)
+                couple(coupled, first_coupling, coupling_kinds, dependents, leaders, row, q, v, h, False, mass, right)
             factorise_and_solve(n, mass, right)
             for i in range(n):
                 used[i] = effort[i] - stiff[i] * right[i]
@@ -149,15 +155,15 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     first_force = n * NODE + driven * DRIVE
     stiff, dry, pushes = np.zeros(n), np.zeros(n), np.zeros((n, 6))
     forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
-    thrust(n, driven, drives, row, played, fill, w, pushes, 0.0)
-    outer_forces(first_force, forced, forces, row, w, pushes, slip, scene, s, field, 0.0)
+    thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
+    outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
     mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, True, mass, right)
     efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, effort, stiff, dry)
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):
         right[i] = effort[i] - right[i]
-    into_equations(first_force, forced, forces, row, n, parent, w, scene, s, field, 0.0, mass, right, stiff, np.zeros((8, 9)))  # fmt: skip
-    couple(coupled, first_force + forced * FORCE, forces, row, q, v, h, True, mass, right)
+    into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, scene.flow, scene.profile, s, field, 0.0, mass, right, stiff, np.zeros((8, 9)))  # fmt: skip
+    couple(coupled, first_force + forced * FORCE, forces.coupling_kind, forces.dependent, forces.leader, row, q, v, h, True, mass, right)
     kept = mass.copy()
     factorise_and_solve(n, mass, right)
     return kept
@@ -194,7 +200,7 @@ def accelerations(tree, drives, forces, scene, state, h):
     n = tree.parent.shape[0]
     w, mass, right = np.zeros((n, WORK)), np.zeros((n, n)), np.zeros(n)
     row = state.rows[0].copy()
-    fill_tanks(forces.tank_node.shape[0], forces, state.fill[0], row)
+    fill_tanks(forces.tank_node, forces.tanks, state.fill[0], row)
     kept = explicit(
         tree, drives, forces, scene, row, state.position[0], state.velocity[0], state.played[0], state.integral[0],
         state.slip[0], state.fill[0], state.scene[0], state.fields[0], h, w, mass, right, np.zeros(n),

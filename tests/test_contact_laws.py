@@ -250,5 +250,5 @@ def test_random_scenes_stay_finite_and_apart(shapes: list[dict], seed: int, roug
         assert np.isfinite(plant.position).all()
         gaps = plant.contacts[0, : plant.contact_count[0], 12]
         deepest = max(deepest, float(-gaps.min(initial=0.0)))
-    assert np.abs(plant.velocity).max() < 60.0
+    assert np.abs(plant.velocity.reshape(-1, 6)[:, :3]).max() < 12.0
     assert deepest < 0.005, [b["shape"] for b in bodies]

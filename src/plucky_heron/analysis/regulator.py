@@ -53,7 +53,7 @@ def linearise(problem: Problem) -> Linear:
     )
     pushes = 1e-4 * np.maximum(1.0, np.abs(problem.high))
     copies = 2 * (width + len(inputs))
-    plant = Plant(model, copies, timing.physics_step, threads=1)
+    plant = Plant(model, copies, timing.physics_step, threads=1, surroundings=problem.surroundings)
     for draw in problem.draws:  # variation at its middle is the nominal machine
         if draw.kind == "parameter":
             model.vary(plant.rows, np.arange(copies), draw.target, np.full(copies, draw.distribution.middle(draw.unit)))

@@ -16,7 +16,7 @@ import numpy as np
 from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
 from plucky_heron.dynamics.kernels.forces import ground_at
 from plucky_heron.dynamics.kernels.geometry import POINT, collide, feature, keep_four, place_shape
-from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND, NODE, SPHERE, inline_kernel, kernel  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import CAPSULE, GRID, NO_GROUND, NODE, SPHERE, inline_kernel, kernel  # fmt: skip
 from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
 
 CALLS = (layout, tree, forces, geometry)
@@ -140,7 +140,8 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         return 0
     if kind == SPHERE:
         if grid:
-            return _ball_on_grid(at[9], at[10], at[11], radius, margin, grounds, planes, grids, heights, s, points)
+            found = _ball_on_grid(0, at[9], at[10], at[11], radius, margin, grounds, planes, grids, heights, s, points)
+            return keep_four(points, found)
         gap = (at[11] - height) * nz - radius
         if gap > margin:
             return 0
@@ -148,6 +149,11 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         return 1
     count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
     found = 0
+    if grid and kind == CAPSULE:
+        for e in range(count):
+            x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
+            found = _ball_on_grid(found, x, y, z, radius, margin, grounds, planes, grids, heights, s, points)
+        return keep_four(points, found)
     for e in range(count):
         x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
         height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, x, y)
@@ -159,15 +165,15 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
 
 
 @inline_kernel
-def _ball_on_grid(x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
-    """Touching points of a ball on rough ground: the nearest point of each cell below it, up to four."""
+def _ball_on_grid(first, x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
+    """Touching points of a ball on rough ground, the nearest of each cell, from row `first`; returns where they end."""
     g = grids[s]
     reach = radius + margin
     i0, i1 = int(math.floor((x - reach - g[0]) / g[2])), int(math.floor((x + reach - g[0]) / g[2]))
     j0, j1 = int(math.floor((y - reach - g[1]) / g[3])), int(math.floor((y + reach - g[1]) / g[3]))
     if g[5] < 2.0:
         j0, j1 = 0, 0
-    found, lowest, edge = 0, math.inf, -1
+    found, lowest, edge = first, math.inf, -1
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
             # just inside the cell, so that the slope is the cell's own
@@ -194,21 +200,21 @@ def _ball_on_grid(x, y, z, radius, margin, grounds, planes, grids, heights, s, p
                 continue
             # an edge counts only where it lies nearer than every face
             if inside or gap < lowest - 1e-6:
-                if not inside and found > 0 and edge == found - 1:
+                if not inside and edge >= 0 and edge == found - 1:
                     found -= 1
                 edge = -1 if inside else found
                 _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
                 found += 1
             lowest = min(lowest, gap)
-    if edge >= 0 and found > 1:
+    if edge >= 0 and found > first + 1:
         # the edge came first, and a face turned out to lie nearer
-        for k in range(found):
+        for k in range(first, found):
             if k != edge and points[k, 3] <= points[edge, 3] + 1e-6:
                 for d in range(POINT):
                     points[edge, d] = points[found - 1, d]
                 found -= 1
                 break
-    return keep_four(points, found)
+    return found
 
 
 @inline_kernel

@@ -129,7 +129,8 @@ def test_a_sphere_rolls_down_at_five_sevenths() -> None:
     angle = 0.3
     surface = {"friction": [0.8, 0.8]}
     plant = solids(
-        {"shape": "sphere", "size": [0.1], "start": on_slope(angle, 0, 0.1), "surface": surface}, **slope(angle, **surface)
+        {"shape": "sphere", "size": [0.1], "start": on_slope(angle, 0, 0.1), "surface": surface},
+        **slope(angle, **surface),
     )
     run(plant, 1.0)
     distance, speed = along(plant, angle)
@@ -174,7 +175,13 @@ def test_collisions_conserve_momentum() -> None:
     surface = {"bounce": 0.5}
     plant = solids(
         {"shape": "box", "size": [0.2, 0.3, 0.2], "mass": 2.0, "start": [0, 0, 0, 0.2, 0.1, 0.3], "surface": surface},
-        {"shape": "box", "size": [0.2, 0.2, 0.2], "mass": 1.0, "start": [0.6, 0.05, 0.03, 0, 0.4, 0], "surface": surface},
+        {
+            "shape": "box",
+            "size": [0.2, 0.2, 0.2],
+            "mass": 1.0,
+            "start": [0.6, 0.05, 0.03, 0, 0.4, 0],
+            "surface": surface,
+        },
         {"shape": "sphere", "size": [0.1], "mass": 0.5, "start": [0.0, 0.7, 0.05, 0, 0, 0], "surface": surface},
     )
     plant.rows[:, -5:-2] = 0.0
@@ -195,7 +202,10 @@ def test_collisions_conserve_momentum() -> None:
 @pytest.mark.parametrize("rate", [200.0, 500.0, 1000.0])
 def test_soft_ground_sinks_by_weight_over_stiffness(rate: float) -> None:
     surface = {"stiffness": 5000.0}
-    plant = solids({"shape": "sphere", "size": [0.1], "mass": 2.0, "start": [0, 0, 0.1, 0, 0, 0]}, terrain={"kind": "flat", "surface": surface})
+    plant = solids(
+        {"shape": "sphere", "size": [0.1], "mass": 2.0, "start": [0, 0, 0.1, 0, 0, 0]},
+        terrain={"kind": "flat", "surface": surface},
+    )
     plant.step_size = 1.0 / rate
     run(plant, 4.0)
     assert 0.1 - plant.position[0, 2] == pytest.approx(2.0 * G / 5000.0, rel=1e-3)
@@ -206,7 +216,10 @@ def test_contact_converges_with_the_step() -> None:
     errors = []
     for step in (0.004, 0.002, 0.001):
         surface = {"friction": [0.3, 0.3]}
-        plant = solids({"shape": "sphere", "size": [0.1], "start": [0, 0, 0.1, 0, 0, 0], "surface": surface}, terrain={"kind": "flat", "surface": surface})
+        plant = solids(
+            {"shape": "sphere", "size": [0.1], "start": [0, 0, 0.1, 0, 0, 0], "surface": surface},
+            terrain={"kind": "flat", "surface": surface},
+        )
         plant.step_size = step
         plant.velocity[0, 0] = 2.0
         run(plant, 1.0)
@@ -238,7 +251,11 @@ def test_random_scenes_stay_finite_and_apart(shapes: list[dict], seed: int, roug
     generator = np.random.default_rng(seed)
     surface = {"bounce": bounce}
     bodies = [
-        shape | {"start": [*generator.uniform(-0.15, 0.15, 2), 0.35 + 0.5 * k, *generator.uniform(-3, 3, 3)], "surface": surface}
+        shape
+        | {
+            "start": [*generator.uniform(-0.15, 0.15, 2), 0.35 + 0.5 * k, *generator.uniform(-3, 3, 3)],
+            "surface": surface,
+        }
         for k, shape in enumerate(shapes)
     ]
     terrain = {"kind": "rough", "height": 0.05, "size": [6, 6]} if rough else {"kind": "flat"}

@@ -35,7 +35,9 @@ def slider(mass: float = 2.0, **drive: object) -> dict:
     }
 
 
-def responses(data: dict, command: float, seconds: float, step: float = 1e-3) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def responses(
+    data: dict, command: float, seconds: float, step: float = 1e-3
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Time, position and speed of a one-joint machine after a step of its command."""
     plant = plant_of(data, step, "semi-implicit")
     rows = []
@@ -66,7 +68,13 @@ def test_a_free_body_tumbles_about_its_middle_axis_and_keeps_what_it_must() -> N
     moments = np.array([0.02, 0.05, 0.06])
     times = np.linspace(0.0, 10.0, 101)
     euler = solve_ivp(
-        lambda _, w: np.cross(moments * w, w) / moments, (0, 10), [0.01, 3.0, 0.0], "DOP853", times, rtol=1e-11, atol=1e-12
+        lambda _, w: np.cross(moments * w, w) / moments,
+        (0, 10),
+        [0.01, 3.0, 0.0],
+        "DOP853",
+        times,
+        rtol=1e-11,
+        atol=1e-12,
     ).y.T
     found = [plant.velocity[0, 3:6].copy()]
     for _ in times[1:]:
@@ -76,7 +84,9 @@ def test_a_free_body_tumbles_about_its_middle_axis_and_keeps_what_it_must() -> N
     assert euler[:, 1].min() < -2.9  # it does turn over
     after = momenta(machine, model.pose(plant.position[0]), model.speeds(plant.velocity[0]))[1]
     assert after == pytest.approx(kept, abs=1e-9)
-    assert energies(machine, model.pose(plant.position[0]), model.speeds(plant.velocity[0]), 0.0)[0] == pytest.approx(energy, rel=1e-9)
+    assert energies(machine, model.pose(plant.position[0]), model.speeds(plant.velocity[0]), 0.0)[0] == pytest.approx(
+        energy, rel=1e-9
+    )
     assert np.linalg.norm(plant.position[0, [3, 4, 5, 6]]) == pytest.approx(1.0, abs=1e-12)
 
 
@@ -92,8 +102,18 @@ def mixed_chain() -> dict:
     bodies, joints, parent = {}, {}, "ground"
     for k, joint in enumerate(kinds):
         name = f"b{k}"
-        bodies[name] = {"mass": 0.5 + 0.3 * k, "centre": [0.05, 0.02 * k, -0.1], "inertia": [0.02, 0.03, 0.025, 0.001, 0.002, -0.001]}
-        joints[f"j{k}"] = {"parent": parent, "child": name, "origin": [0.1, 0.0, -0.2], "turn": [0.1 * k, 0.2, 0.0], **joint}
+        bodies[name] = {
+            "mass": 0.5 + 0.3 * k,
+            "centre": [0.05, 0.02 * k, -0.1],
+            "inertia": [0.02, 0.03, 0.025, 0.001, 0.002, -0.001],
+        }
+        joints[f"j{k}"] = {
+            "parent": parent,
+            "child": name,
+            "origin": [0.1, 0.0, -0.2],
+            "turn": [0.1 * k, 0.2, 0.0],
+            **joint,
+        }
         parent = name
     return {"bodies": bodies, "joints": joints}
 
@@ -131,7 +151,9 @@ def lagrangian_accelerations(machine: Machine, model, position: np.ndarray, velo
 
     mass = np.array([momentum(position, e) for e in unit])
     p = momentum(position, velocity)
-    rate = (momentum(moved(position, velocity, h), velocity) - momentum(moved(position, velocity, -h), velocity)) / (2 * h)
+    rate = (momentum(moved(position, velocity, h), velocity) - momentum(moved(position, velocity, -h), velocity)) / (
+        2 * h
+    )
     slope = np.array([
         (kinetic(moved(position, e, h), velocity) - kinetic(moved(position, e, -h), velocity)) / (2 * h)
         - (potential(moved(position, e, h)) - potential(moved(position, e, -h))) / (2 * h)
@@ -150,7 +172,7 @@ def test_a_chain_of_five_mixed_joints_follows_hamels_equations() -> None:
     model, machine = plant.model, plant.model.machine
     generator = np.random.default_rng(4)
     n = len(model.joints)
-    plant.position[0, : n] += 0.3 * generator.standard_normal(n)
+    plant.position[0, :n] += 0.3 * generator.standard_normal(n)
     for _, entries in model.attitudes():
         plant.position[0, entries] /= np.linalg.norm(plant.position[0, entries])
     plant.velocity[0] = 0.8 * generator.standard_normal(n)
@@ -224,7 +246,9 @@ def test_a_position_drive_answers_like_its_transfer_function() -> None:
     time, position, _ = responses(slider(kind="position", limit=1e4, gain=200.0, rate_gain=8.0), 0.3, 2.0, 5e-4)
     pulse, damping = math.sqrt(200.0 / 2.0), 8.0 / 2.0 / (2.0 * math.sqrt(200.0 / 2.0))
     fast = pulse * math.sqrt(1.0 - damping**2)
-    wanted = 0.3 * (1.0 - np.exp(-damping * pulse * time) * (np.cos(fast * time) + damping * pulse / fast * np.sin(fast * time)))
+    wanted = 0.3 * (
+        1.0 - np.exp(-damping * pulse * time) * (np.cos(fast * time) + damping * pulse / fast * np.sin(fast * time))
+    )
     assert np.abs(position - wanted).max() < 0.003
 
 
@@ -302,16 +326,36 @@ def test_a_steering_linkage_turns_both_wheels_about_one_point() -> None:
 
 def test_a_four_bar_closed_by_a_stiff_spring_follows_its_closure() -> None:
     """Crank 0.2, coupler 0.5, rocker 0.4, base 0.5: the rocker's angle by the closure equation (circle meets circle)."""
-    bar = lambda length: {"mass": 0.5, "centre": [length / 2, 0, 0], "inertia": [1e-3, 0.5 * length**2 / 12, 0.5 * length**2 / 12]}  # noqa: E731
+    bar = lambda length: {
+        "mass": 0.5,
+        "centre": [length / 2, 0, 0],
+        "inertia": [1e-3, 0.5 * length**2 / 12, 0.5 * length**2 / 12],
+    }  # noqa: E731
     data = {
         "bodies": {"crank": bar(0.2), "coupler": bar(0.5), "rocker": bar(0.4)},
         "joints": {
             "crank": {"kind": "hinge", "child": "crank", "axis": [0, 0, 1], "start": 0.5},
-            "coupler": {"kind": "hinge", "parent": "crank", "child": "coupler", "axis": [0, 0, 1], "origin": [0.2, 0, 0]},
+            "coupler": {
+                "kind": "hinge",
+                "parent": "crank",
+                "child": "coupler",
+                "axis": [0, 0, 1],
+                "origin": [0.2, 0, 0],
+            },
             "rocker": {"kind": "hinge", "child": "rocker", "axis": [0, 0, 1], "origin": [0.5, 0, 0]},
         },
         "drives": {"turn": {"kind": "speed", "joint": "crank", "limit": 1e3, "top_speed": 5.0, "gain": 500.0}},
-        "forces": {"pin": {"kind": "spring", "a": "coupler", "at_a": [0.5, 0, 0], "b": "rocker", "at_b": [0.4, 0, 0], "stiffness": 2e5, "damping": 300.0}},
+        "forces": {
+            "pin": {
+                "kind": "spring",
+                "a": "coupler",
+                "at_a": [0.5, 0, 0],
+                "b": "rocker",
+                "at_b": [0.4, 0, 0],
+                "stiffness": 2e5,
+                "damping": 300.0,
+            }
+        },
     }
 
     def closed(crank: float) -> tuple[float, float]:
@@ -338,7 +382,16 @@ def test_the_tank_obeys_the_rocket_equation() -> None:
         "bodies": {"rocket": {"mass": 10.0, "inertia": [1, 1, 1]}},
         "joints": {"up": {"kind": "slider", "child": "rocket", "axis": [0, 0, 1]}},
         "tanks": {"fuel": {"body": "rocket", "size": [0.2, 0.2, 0.5], "mass": 15.0}},
-        "drives": {"motor": {"kind": "thrust", "body": "rocket", "direction": [0, 0, 1], "limit": 300.0, "tank": "fuel", "consumption": 0.01}},
+        "drives": {
+            "motor": {
+                "kind": "thrust",
+                "body": "rocket",
+                "direction": [0, 0, 1],
+                "limit": 300.0,
+                "tank": "fuel",
+                "consumption": 0.01,
+            }
+        },
     }
     plant = plant_of(data, 1e-3, "semi-implicit")
     plant.rows[:, -5:-2] = 0.0
@@ -368,11 +421,31 @@ def cart(friction: float = 0.9) -> dict:
         if x > 0:
             bodies[f"hub_{name}"] = {"mass": 1.0, "inertia": [0.02, 0.02, 0.02]}
             joints[f"hub_{name}"] = {"kind": "hinge", "parent": "plate", "child": f"hub_{name}", "origin": at}
-            couplings[name] = {"kind": "steering", "joint": f"hub_{name}", "follows": "steer", "wheelbase": wheelbase, "left": y * track / 2}
+            couplings[name] = {
+                "kind": "steering",
+                "joint": f"hub_{name}",
+                "follows": "steer",
+                "wheelbase": wheelbase,
+                "left": y * track / 2,
+            }
             parent, at = f"hub_{name}", [0, 0, 0]
         bodies[f"wheel_{name}"] = {"mass": 3.0, "inertia": [0.02, 0.04, 0.02]}
-        joints[f"wheel_{name}"] = {"kind": "hinge", "parent": parent, "child": f"wheel_{name}", "axis": [0, 1, 0], "origin": at}
-        forces[name] = {"kind": "tyre", "wheel": f"wheel_{name}", "radius": 0.15, "along": 3000.0, "across": 3000.0, "load": mass * G / 4, "friction": [friction if x > 0 else 1.2 * friction] * 2}
+        joints[f"wheel_{name}"] = {
+            "kind": "hinge",
+            "parent": parent,
+            "child": f"wheel_{name}",
+            "axis": [0, 1, 0],
+            "origin": at,
+        }
+        forces[name] = {
+            "kind": "tyre",
+            "wheel": f"wheel_{name}",
+            "radius": 0.15,
+            "along": 3000.0,
+            "across": 3000.0,
+            "load": mass * G / 4,
+            "friction": [friction if x > 0 else 1.2 * friction] * 2,
+        }
     drives = {
         "steer": {"kind": "position", "joint": "steer", "limit": 200.0, "gain": 2000.0, "rate_gain": 100.0},
         "left": {"kind": "speed", "joint": "wheel_rl", "limit": 80.0, "top_speed": 60.0, "gain": 30.0},
@@ -429,7 +502,9 @@ def test_the_boats_terminal_speed_and_added_mass() -> None:
 
 
 def test_a_drifting_boat_takes_on_the_current() -> None:
-    data = boat(added_mass=[40, 150, 0], added_inertia=[0, 0, 60], damping=[60.0, 160.0, 0.0], turn_damping=[0, 0, 100.0])
+    data = boat(
+        added_mass=[40, 150, 0], added_inertia=[0, 0, 60], damping=[60.0, 160.0, 0.0], turn_damping=[0, 0, 100.0]
+    )
     plant = plant_of(data, 5e-3, "semi-implicit")
     plant.position[0, 2] = 0.7
     plant.currents[0] = 0.6, -0.3, 0.0
@@ -473,7 +548,9 @@ def test_a_wing_lifts_by_its_slope_and_stalls() -> None:
     data = {
         "bodies": {"glider": {"mass": 1.0, "inertia": [1, 1, 1]}},
         "joints": {"fly": {"kind": "planar", "child": "glider", "axis": [0, 1, 0]}},
-        "forces": {"wing": {"kind": "wing", "body": "glider", "area": 0.5, "lift_slope": 5.0, "drag": 0.02, "induced": 0.05}},
+        "forces": {
+            "wing": {"kind": "wing", "body": "glider", "area": 0.5, "lift_slope": 5.0, "drag": 0.02, "induced": 0.05}
+        },
     }
     plant = plant_of(data)
     plant.rows[:, -5:-2] = 0.0
@@ -524,17 +601,32 @@ def test_beams_meet_each_shape_where_geometry_says(shape: dict, wanted) -> None:
 
 
 def test_beams_meet_the_ground_and_walls() -> None:
-    site = {"terrain": {"kind": "slope", "slope": 0.2}, "walls": {"w": {"points": [[2, -3], [2, 3]], "thickness": 0.1, "height": 3}}}
+    site = {
+        "terrain": {"kind": "slope", "slope": 0.2},
+        "walls": {"w": {"points": [[2, -3], [2, 3]], "thickness": 0.1, "height": 3}},
+    }
     sensors = {
-        "down": {"kind": "beams", "body": "eye", "beams": 1, "axis": [0, 0, -1], "range": 9.0, "shape": "cone", "spread": 1e-6},
+        "down": {
+            "kind": "beams",
+            "body": "eye",
+            "beams": 1,
+            "axis": [0, 0, -1],
+            "range": 9.0,
+            "shape": "cone",
+            "spread": 1e-6,
+        },
         "fan": {"kind": "beams", "body": "eye", "beams": 3, "spread": 1.0, "range": 9.0},
     }
     sensing, plant = watcher(sensors, site, (0.0, 0.0, 1.5, 0, 0, 0))
     readings = read(sensing, plant)
     assert readings["down[0]"] == pytest.approx(1.5, abs=1e-5)
-    assert [readings[f"fan[{k}]"] for k in range(3)] == pytest.approx([1.95 / math.cos(0.5), 1.95, 1.95 / math.cos(0.5)])
+    assert [readings[f"fan[{k}]"] for k in range(3)] == pytest.approx(
+        [1.95 / math.cos(0.5), 1.95, 1.95 / math.cos(0.5)]
+    )
     profile = {"terrain": {"kind": "profile", "points": [[-5, 0], [0, 0], [5, 1.0]], "spacing": 0.1}}
-    sensing, plant = watcher({"f": {"kind": "beams", "body": "eye", "beams": 1, "range": 9.0}}, profile, (0.0, 0.0, 0.5, 0, 0, 0))
+    sensing, plant = watcher(
+        {"f": {"kind": "beams", "body": "eye", "beams": 1, "range": 9.0}}, profile, (0.0, 0.0, 0.5, 0, 0, 0)
+    )
     assert read(sensing, plant)["f[0]"] == pytest.approx(2.5, abs=1e-6)
 
 
@@ -554,7 +646,10 @@ def test_an_inertial_unit_feels_gravity_at_rest_nothing_in_free_fall_and_the_pul
 
 def test_contact_and_clearance_sensors() -> None:
     sensors = {"foot": {"kind": "contact", "body": "eye"}, "near": {"kind": "clearance", "body": "eye"}}
-    site = {"terrain": {"kind": "flat"}, "solids": {"post": {"kind": "cylinder", "size": [0.1, 2.0], "at": [1.0, 0, 0]}}}
+    site = {
+        "terrain": {"kind": "flat"},
+        "solids": {"post": {"kind": "cylinder", "size": [0.1, 2.0], "at": [1.0, 0, 0]}},
+    }
     sensing, plant = watcher(sensors, site, (0.0, 0.0, 0.05, 0, 0, 0))
     plant.step(np.zeros((1, 0)), 500)
     readings = read(sensing, plant)

@@ -23,7 +23,9 @@ DEMO = demo_source()
 
 def under_its_rule(task: str, count: int = TRIALS):
     problem = read_problem(DEMO, task)
-    done = run_trials(problem, Rule(problem, next(iter(problem.task.rules))), seed=5, stream="driving", count=count, record=[0])
+    done = run_trials(
+        problem, Rule(problem, next(iter(problem.task.rules))), seed=5, stream="driving", count=count, record=[0]
+    )
     return problem, done
 
 
@@ -34,7 +36,9 @@ def signal(problem: Problem, recording, name: str) -> np.ndarray:
 def test_the_punt_holds_its_station_against_the_current() -> None:
     _, done = under_its_rule("station")
     assert done.success.all()
-    nobody = run_trials(read_problem(DEMO, "station"), Constant(read_problem(DEMO, "station")), seed=5, stream="driving", count=8)
+    nobody = run_trials(
+        read_problem(DEMO, "station"), Constant(read_problem(DEMO, "station")), seed=5, stream="driving", count=8
+    )
     assert not nobody.success.any()
 
 

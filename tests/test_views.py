@@ -20,7 +20,8 @@ from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.ladder import JointLadder
 from plucky_heron.desktop.playback import Playback
-from plucky_heron.desktop.scene import Frame, Scene, convex_hull, outline_points
+from plucky_heron.desktop.projection import Frame, convex_hull, outline_points
+from plucky_heron.desktop.scene import Scene
 from plucky_heron.desktop.stations.compare import comparison_words
 from plucky_heron.desktop.stations.handover import RoundTrips
 from plucky_heron.desktop.stations.proving import verdict
@@ -109,7 +110,7 @@ def test_bodies_are_painted_where_the_physics_says(qapp: QApplication, problem: 
     for index in (0, recording.steps // 2, recording.steps):
         image.fill(QColor("white"))
         painter = QPainter(image)
-        scene.paint_machine(painter, frame, "side", recording.position[index])
+        scene.paint_machine(painter, frame, recording.position[index])
         painter.end()
         frames = poses(problem.machine, dict(zip(problem.model.joints, recording.position[index], strict=True)))
         bucket = frames["basket"] @ np.array([0.0, 0.0, -0.48, 1.0])
@@ -129,7 +130,7 @@ def test_everything_the_machine_can_reach_is_in_sight(problem: Problem) -> None:
             assert left < place[0] < right and low < place[2] < high
 
 
-@pytest.mark.parametrize("view", ["side", "end", "top"])
+@pytest.mark.parametrize("view", ["side", "end", "top", "free"])
 def test_every_view_paints_with_ghost_and_overlays(qtbot: QtBot, playback: Playback, view: str) -> None:
     drawing = Drawing(playback)
     qtbot.addWidget(drawing)

@@ -23,6 +23,8 @@ class ProjectFile(Settings):
     format: int = FORMAT
     name: str
     notes: str = ""
+    first_task: str = ""
+    """Task that is shown when the project is opened."""
 
 
 class Project:
@@ -38,11 +40,17 @@ class Project:
         self.folder = Path(folder).resolve()
         if not (self.folder / "project.toml").is_file():
             raise FileError(self.folder, "", None, "is not a project: it has no project.toml; see heron new")
-        self.name = load(ProjectFile, self.folder / "project.toml").name
+        settings = load(ProjectFile, self.folder / "project.toml")
+        self.name, self._first_task = settings.name, settings.first_task
 
     def tasks(self) -> list[str]:
         """Names of the tasks."""
         return sorted(p.stem for p in (self.folder / "tasks").glob("*.toml"))
+
+    def first_task(self) -> str:
+        """The task that is shown first: the one that project.toml names, else the first by name; "" without any."""
+        tasks = self.tasks()
+        return self._first_task if self._first_task in tasks else (tasks or [""])[0]
 
     def machines(self) -> list[str]:
         """Names of the machines."""
@@ -149,7 +157,7 @@ def create(folder: Path, machine: str | None = None) -> Project:
     if folder.exists() and any(folder.iterdir()):
         raise FileError(folder, "", None, "is not empty; name a new folder")
     source = Project(demo_source())
-    name = machine or source.machines()[0]
+    name = machine or source.problem(source.first_task()).task.machine
     if name not in source.machines():
         raise FileError("--from", "machine", name, f"there are {', '.join(source.machines())}")
     tasks = [t for t in source.tasks() if source.problem(t).task.machine == name]

@@ -10,6 +10,7 @@ import numpy as np
 from plucky_heron.analysis.regulator import linearise
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.model import mass_matrix
+from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine, coordinate_unit
 from plucky_heron.task.problem import Problem, parameter_unit
 from plucky_heron.units import show
@@ -110,20 +111,15 @@ def derived_facts(problem: Problem) -> list[tuple[str, str]]:
     height = float(masses @ centres[:, 2] / masses.sum())
     driven = len({d.joint for d in machine.drives.values() if d.on_joint})
     facts = [
-        ("mass", f"{show(float(masses.sum()), 'kg')}, centre {height:.2f} m up"),
+        (
+            "mass",
+            f"{show(float(masses.sum()), 'kg')}, centre {show(height + 0.0, 'm') if abs(height) > 5e-3 else '0 m'} up",
+        ),
         ("freedom", f"{len(model.joints)} coordinates, {driven} driven, {len(model.joints) - driven} free"),
     ]
-    poles = np.linalg.eigvals(linearise(problem).transition)
-    poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / problem.sample_time
-    for pole in sorted((p for p in poles if p.imag > 1e-3), key=abs)[:2]:
-        size = float(abs(pole))
-        text = f"{size / 2 / np.pi:.3f} Hz, period {2 * np.pi / size:.2f} s, damping {-pole.real / size:.3f}"
-        facts.append(("swing", text))
-    step = problem.task.timing.physics_step
-    fastest = 1.0 / float(np.abs(poles).max())
-    facts.append(
-        ("fastest motion", f"time constant {1e3 * fastest:.0f} ms, {fastest / step:.0f} substeps of {1e3 * step:g} ms")
-    )
+    facts += _modes(problem)
+    if any(joint.kind in ("planar", "free") for joint in machine.joints.values()):
+        return facts
     for name, drive in machine.drives.items():
         if drive.kind not in ("effort", "speed", "position"):
             continue
@@ -135,6 +131,27 @@ def derived_facts(problem: Problem) -> list[tuple[str, str]]:
             limit = float(drive.limit)
             facts.append((f"{name} holds", f"{show(need, 'N')} of its {show(limit, 'N')}: {limit / need:.1f} times"))
     return facts
+
+
+def _modes(problem: Problem) -> Iterator[tuple[str, str]]:
+    """Swings, falls and the fastest motion of the machine with its drives, from its linearisation."""
+    try:
+        poles = np.linalg.eigvals(linearise(problem).transition)
+    except StateError:
+        return
+    poles = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) / problem.sample_time
+    growing = max((float(p.real) for p in poles), default=0.0)
+    if growing > 0.05:
+        yield "falls", f"a lean grows threefold in {show(1.1 / growing, 's')}"
+    for pole in sorted((p for p in poles if p.imag > 1e-3 and p.real < 0.0), key=abs)[:2]:
+        size = float(abs(pole))
+        yield "swing", f"{size / 2 / np.pi:.3f} Hz, period {2 * np.pi / size:.2f} s, damping {-pole.real / size:.3f}"
+    step = problem.task.timing.physics_step
+    fastest = 1.0 / float(np.abs(poles).max())
+    yield (
+        "fastest motion",
+        f"time constant {show(1e3 * fastest)} ms, {fastest / step:.1f} substeps of {1e3 * step:g} ms",
+    )
 
 
 def _hangs_on(machine: Machine, body: str, joint: str) -> bool:

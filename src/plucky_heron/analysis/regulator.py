@@ -44,6 +44,8 @@ class Linear:
 def linearise(problem: Problem) -> Linear:
     """A and B by central differences of the simulated sample, nominal machine in still air."""
     model, timing = problem.model, problem.task.timing
+    if model.attitudes():
+        raise StateError("a machine that turns freely in space has no linear regulator here yet")
     n, m = len(model.joints), len(model.drives)
     servos = np.flatnonzero((model.drive_table.kind == layout.SPEED) & (_integral_gains(model.row, n, m) > 0.0))
     inputs = problem.drive_index

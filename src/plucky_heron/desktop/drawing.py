@@ -8,7 +8,8 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.playback import Playback
-from plucky_heron.desktop.scene import Array, Frame, Scene, draw_arrow
+from plucky_heron.desktop.projection import VIEWS, Array, Frame, draw_arrow
+from plucky_heron.desktop.scene import Scene, natural_view
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -26,6 +27,8 @@ class Drawing(QWidget):
         self.zoom, self.shift = 1.0, (0.0, 0.0)
         self.scene: Scene | None = None
         self.pose: Array | None = None
+        self.scene_number = 0
+        """Course or level that is shown while nothing plays."""
         self.selected = ""
         self.caption = ""
         self._drag: QPointF | None = None
@@ -40,7 +43,11 @@ class Drawing(QWidget):
     def set_problem(self, problem: Problem) -> None:
         """Show another problem's machine."""
         if self.scene is None or self.scene.problem is not problem:
+            other = self.scene is None or self.scene.problem.machine.name != problem.machine.name
             self.scene = Scene(problem)
+            if other:
+                self.view = natural_view(problem)
+                self.zoom, self.shift = 1.0, (0.0, 0.0)
         self.update()
 
     def set_pose(self, pose: Array | None) -> None:
@@ -57,8 +64,19 @@ class Drawing(QWidget):
         assert self.scene is not None
         left, right, low, high = self.scene.extent(self.view)
         scale = min(self.width() / (right - left), (self.height() - 30) / (high - low)) * self.zoom
-        centre = ((left + right) / 2 + self.shift[0], (low + high) / 2 + self.shift[1] + 10 / scale)
-        return Frame(centre, scale, self.width(), self.height())
+        gone = self.scene.carried_to(self.view, self.shown_position())
+        centre = ((left + right) / 2 + self.shift[0] + gone[0], (low + high) / 2 + self.shift[1] + gone[1] + 10 / scale)
+        return Frame(centre, scale, self.width(), self.height(), self.view)
+
+    def shown_position(self) -> Array:
+        """The position that is drawn: the held pose, else the playback's, else the start."""
+        assert self.scene is not None
+        playback = self.playback
+        if self.pose is not None:
+            return self.pose
+        if playback is not None and playback.recording is not None and playback.problem is self.scene.problem:
+            return np.asarray(playback.recording.position[playback.index])
+        return self.scene.problem.model.start
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint all of it."""
@@ -70,21 +88,20 @@ class Drawing(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No machine yet: choose one above")
             return
         frame = self.frame()
-        self.scene.paint_site(painter, frame, self.view)
         playback = self.playback
         recording = playback.recording if playback is not None and self.pose is None else None
+        if recording is not None and playback.problem is not self.scene.problem:
+            recording = None
+        self.scene.paint_site(painter, frame, recording.scene if recording is not None else self.scene_number)
         if recording is not None and playback is not None:
             ghost = playback.ghost
             if ghost is not None:
                 at = min(playback.index, ghost.steps)
-                self.scene.paint_machine(painter, frame, self.view, ghost.position[at], ghost=True)
-            self.scene.paint_overlays(painter, frame, self.view, recording, playback.index)
-            self.scene.paint_machine(
-                painter, frame, self.view, recording.position[playback.index], selected=self.selected
-            )
+                self.scene.paint_machine(painter, frame, ghost.position[at], ghost=True)
+            self.scene.paint_machine(painter, frame, self.shown_position(), selected=self.selected)
+            self.scene.paint_overlays(painter, frame, recording, playback.index)
         else:
-            pose = self.pose if self.pose is not None else self.scene.problem.model.start
-            self.scene.paint_machine(painter, frame, self.view, pose, selected=self.selected)
+            self.scene.paint_machine(painter, frame, self.shown_position(), selected=self.selected)
         self._corners(painter, frame, recording)
 
     def _corners(self, painter: QPainter, frame: Frame, recording: Recording | None) -> None:
@@ -119,7 +136,7 @@ class Drawing(QWidget):
             QRectF(start.x(), base.y() - 18, metres * frame.scale, 14), Qt.AlignmentFlag.AlignCenter, f"{metres:g} m"
         )
         draw_arrow(painter, QPointF(14, base.y()), QPointF(38, base.y()), t.color("ink"))
-        names = {"side": "x +", "end": "y +", "top": "x +"}
+        names = {"side": "x +", "end": "y +", "top": "x +", "free": "from the right, above"}
         painter.drawText(QPointF(50, base.y() + 4), names[self.view])
 
     def body_at(self, point: QPointF) -> str:
@@ -148,6 +165,13 @@ class Drawing(QWidget):
             self.shift = (self.shift[0] - moved.x() / scale, self.shift[1] + moved.y() / scale)
             self._drag = event.position()
             self.update()
+
+    def next_view(self) -> None:
+        """Side, end, top, free, in turn."""
+        views = list(VIEWS)
+        self.view = views[(views.index(self.view) + 1) % len(views)]
+        self.shift = (0.0, 0.0)
+        self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """End of panning."""

@@ -9,6 +9,10 @@ from PySide6.QtWidgets import QWidget
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.machine.schema import GROUND, Machine
 
+_SAYS = {
+    "hinge": "turns", "slider": "slides", "fixed": "fixed", "ball": "ball", "planar": "in the plane", "free": "free",
+}  # fmt: skip
+
 
 class JointLadder(QWidget):
     """The tree of the machine as a kinematic diagram: bodies in frames, hinges round, sliders square."""
@@ -37,32 +41,61 @@ class JointLadder(QWidget):
         if self.machine is None:
             return
         t, machine = theme(), self.machine
-        order = machine.ordered_joints()
-        depth = {GROUND: 0}
-        for name in order:
-            depth[machine.joints[name].child] = depth[machine.joints[name].parent] + 1
-        levels: dict[int, list[str]] = {}
-        for name in order:
-            levels.setdefault(depth[machine.joints[name].child], []).append(name)
-        step = min(58.0, (self.height() - 26) / max(1, len(levels)))
-        centre = {GROUND: (self.width() * 0.34, 12.0)}
+        slots = self._slots()
+        levels = 1 + max(level for _, level in slots.values())
+        across = 1 + max(slot for slot, _ in slots.values())
+        step = min(58.0, (self.height() - 34) / max(1, levels - 1))
+        # a machine without branches stands to the left, so that its joints can be named at length
+        wide = across > 1
+        left, room = (0.0, float(self.width())) if wide else (0.0, self.width() * 0.68)
+
+        def at(body: str) -> QPointF:
+            slot, level = slots[body]
+            return QPointF(left + room * (slot + 0.5) / across, 12 + level * step)
+
+        ground = at(GROUND)
         painter.setPen(QPen(t.color("ink"), 1.4))
-        x, y = centre[GROUND]
-        painter.drawLine(QPointF(x - 34, y), QPointF(x + 34, y))
+        painter.drawLine(ground + QPointF(-34, 0), ground + QPointF(34, 0))
         for k in range(6):
-            painter.drawLine(QPointF(x - 32 + 12 * k, y), QPointF(x - 38 + 12 * k, y - 7))
+            painter.drawLine(ground + QPointF(-32 + 12 * k, 0), ground + QPointF(-38 + 12 * k, -7))
         painter.setFont(font(12))
-        for level, names in levels.items():
-            for k, name in enumerate(names):
-                joint = machine.joints[name]
-                px, py = centre[joint.parent]
-                cx = px if len(names) == 1 else self.width() * (k + 0.5) / len(names)
-                cy = 12 + level * step
-                centre[joint.child] = (cx, cy)
-                painter.setPen(QPen(t.color("ink"), 1.3))
-                painter.drawLine(QPointF(px, py + (0 if joint.parent == GROUND else 10)), QPointF(cx, cy - 10))
-                self._body(painter, QRectF(cx - 46, cy - 10, 92, 21), joint.child)
-                self._joint(painter, QPointF((px + cx) / 2, (py + cy) / 2), name)
+        half = min(46.0, 0.42 * room / across)
+        for name in machine.ordered_joints():
+            joint = machine.joints[name]
+            above, below = at(joint.parent), at(joint.child)
+            corner = QPointF(below.x(), above.y() + (8 if joint.parent == GROUND else 15))
+            painter.setPen(QPen(t.color("ink"), 1.3))
+            painter.drawLine(above + QPointF(0, 0 if joint.parent == GROUND else 10), QPointF(above.x(), corner.y()))
+            painter.drawLine(QPointF(above.x(), corner.y()), corner)
+            painter.drawLine(corner, below + QPointF(0, -10))
+        for name in machine.ordered_joints():
+            joint = machine.joints[name]
+            above, below = at(joint.parent), at(joint.child)
+            self._body(painter, QRectF(below.x() - half, below.y() - 10, 2 * half, 21), joint.child)
+            middle = QPointF(below.x(), (above.y() + 16 + below.y() - 10) / 2)
+            beside = half if step < 44 and not wide else 0.0  # between crowded frames there is no room for words
+            self._joint(painter, middle, name, room / across if wide else 0.0, beside)
+
+    def _slots(self) -> dict[str, tuple[float, int]]:
+        """Place of every body: leaves side by side, the others over the middle of what they carry; and its row."""
+        assert self.machine is not None
+        outward: dict[str, list[str]] = {}
+        for name in self.machine.ordered_joints():
+            joint = self.machine.joints[name]
+            outward.setdefault(joint.parent, []).append(joint.child)
+        slots: dict[str, tuple[float, int]] = {}
+        leaves = 0
+
+        def put(body: str, level: int) -> float:
+            nonlocal leaves
+            carried = [put(child, level + 1) for child in outward.get(body, [])]
+            if not carried:
+                carried, leaves = [float(leaves)], leaves + 1
+            slots[body] = (0.5 * (carried[0] + carried[-1]), level)
+            return slots[body][0]
+
+        put(GROUND, 0)
+        return slots
 
     def _body(self, painter: QPainter, box: QRectF, body: str) -> None:
         t = theme()
@@ -72,10 +105,13 @@ class JointLadder(QWidget):
         painter.drawRoundedRect(box, 4, 4)
         painter.setPen(t.color("ink"))
         painter.setFont(font(12, bold=chosen))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, body)
+        metrics = painter.fontMetrics()
+        text = metrics.elidedText(body.replace("_", " "), Qt.TextElideMode.ElideMiddle, int(box.width()) - 4)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         self._places.append((box, "bodies", body))
 
-    def _joint(self, painter: QPainter, at: QPointF, name: str) -> None:
+    def _joint(self, painter: QPainter, at: QPointF, name: str, room: float, beside: float) -> None:
+        """The symbol, and beside it what the joint does; in a narrow column (`room` above zero) its name only."""
         t, machine = theme(), self.machine
         assert machine is not None
         joint = machine.joints[name]
@@ -88,18 +124,45 @@ class JointLadder(QWidget):
             painter.drawEllipse(box)
         elif joint.kind == "slider":
             painter.drawRect(box)
+        elif joint.kind == "ball":
+            painter.drawEllipse(box)
+            painter.drawEllipse(box.adjusted(3, 3, -3, -3))
+        elif joint.kind == "planar":
+            painter.drawPolygon(
+                QPolygonF(
+                    [
+                        QPointF(at.x(), at.y() - 7),
+                        QPointF(at.x() + 9, at.y()),
+                        QPointF(at.x(), at.y() + 7),
+                        QPointF(at.x() - 9, at.y()),
+                    ]
+                )
+            )
+        elif joint.kind == "free":
+            painter.setPen(QPen(t.color("ink"), 1.4, Qt.PenStyle.DotLine))
+            painter.drawEllipse(box)
         else:
             painter.drawPolyline(QPolygonF([box.topLeft(), box.bottomRight(), box.topRight(), box.bottomLeft()]))
         painter.setFont(font(12, bold=chosen))
         painter.setPen(t.color("ink"))
-        kind = {"hinge": "turns", "slider": "slides", "fixed": "fixed"}[joint.kind]
-        text = f"{name} {kind}" + (f" · driven by {driven}" if driven else " · free")
-        place = QRectF(at.x() + 14, at.y() - 9, self.width() - at.x() - 18, 18)
+        said = name.replace("_", " ")
+        metrics = painter.fontMetrics()
+        width = room / 2 - 12 if room else self.width() - at.x() - beside - 14
+        place = QRectF(at.x() + 11 + beside, at.y() - 9, width, 18)
+        if room:
+            text = metrics.elidedText(
+                said.removeprefix(joint.child.replace("_", " ")).strip() or said,
+                Qt.TextElideMode.ElideMiddle,
+                int(place.width()),
+            )
+        else:
+            text = f"{said} {_SAYS[joint.kind]}" + (f" · driven by {driven}" if driven else "")
         painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, text)
-        width = painter.fontMetrics().horizontalAdvance(f"{name} {kind} · ")
-        if driven:
+        if driven and not room:
+            width = metrics.horizontalAdvance(f"{said} {_SAYS[joint.kind]} · ")
             self._places.append((QRectF(place.left() + width, place.top(), 200, 18), "drives", driven))
-        self._places.append((box.united(QRectF(place.left(), place.top(), width, 18)), "joints", name))
+            place.setWidth(width)
+        self._places.append((box.united(place), "joints", name))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose what was clicked."""

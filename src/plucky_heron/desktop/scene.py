@@ -1,19 +1,19 @@
-"""The scene: a machine and its site in pen and wash, projected and painted with QPainter alone.
+"""The scene: a machine and what happens to it in pen and wash, projected and painted with QPainter alone.
 
 It paints into any painter, so the same code serves the window and a picture without one.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QPainter, QPen, QPolygonF
 
+from plucky_heron.desktop.projection import VIEWS, Frame, draw_arrow, faces_of, outline_points
+from plucky_heron.desktop.site_scene import SiteScene, edges
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
-from plucky_heron.machine.schema import GROUND, Shape
+from plucky_heron.machine.schema import GROUND
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -21,46 +21,17 @@ from plucky_heron.units import pretty_unit
 
 Array = np.ndarray
 
-VIEWS = {"side": (0, 2), "end": (1, 2), "top": (0, 1)}
-"""World axes that run to the right and upwards."""
 
-
-def outline_points(shape: Shape) -> Array:
-    """Points (k, 3) whose convex hull is the shape, in the body's axes."""
-    s = shape.size
-    turn = np.linspace(0.0, 2.0 * np.pi, 24, endpoint=False)
-    circle = np.stack([np.cos(turn), np.sin(turn)], axis=1)
-    if shape.kind == "box":
-        points = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) * np.array(s) / 2
-    elif shape.kind == "bucket":
-        points = (
-            np.array([[x * w, y * w, z] for w, z in ((s[0], s[2]), (s[1], -s[2])) for x in (-1, 1) for y in (-1, 1)])
-            / 2
-        )
-    elif shape.kind == "cylinder":
-        points = np.concatenate([np.column_stack([s[0] * circle, np.full(24, z)]) for z in (-s[1] / 2, s[1] / 2)])
-    else:
-        up = np.linspace(-np.pi / 2, np.pi / 2, 9)
-        ball = np.array([[np.cos(b) * c, np.cos(b) * d, np.sin(b)] for b in up for c, d in circle]) * s[0]
-        half = s[1] / 2 if shape.kind == "capsule" else 0.0
-        points = np.concatenate([ball + np.array([0, 0, half]), ball - np.array([0, 0, half])]) if half else ball
-    return points @ rotation(*shape.turn).T + np.array(shape.at)
-
-
-@dataclass
-class Frame:
-    """From metres to pixels."""
-
-    centre: tuple[float, float]
-    scale: float
-    width: float
-    height: float
-
-    def at(self, x: float, y: float) -> QPointF:
-        """World point on the screen."""
-        return QPointF(
-            self.width / 2 + (x - self.centre[0]) * self.scale, self.height / 2 - (y - self.centre[1]) * self.scale
-        )
+def natural_view(problem: Problem) -> str:
+    """The view that shows most of a machine: the plane it moves in, or from above and aside."""
+    kinds = {joint.kind for joint in problem.machine.joints.values()}
+    if "free" in kinds or "ball" in kinds:
+        return "free"
+    planar = [joint for joint in problem.machine.joints.values() if joint.kind == "planar"]
+    if planar:
+        return "top" if abs(planar[0].axis[2]) > 0.9 else "side"
+    axes = np.array([joint.axis for joint in problem.machine.joints.values() if joint.kind == "hinge"]).reshape(-1, 3)
+    return "free" if len(axes) and np.abs(axes[:, 2]).max() > 0.9 and np.abs(axes[:, 2]).min() < 0.5 else "side"
 
 
 class Scene:
@@ -68,135 +39,155 @@ class Scene:
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
+        self.site = SiteScene(problem)
         machine = problem.machine
         self._points = {
-            body: [(shape, outline_points(shape)) for shape in part.shapes] for body, part in machine.bodies.items()
+            body: [(shape, points := outline_points(shape), faces_of(shape, points)) for shape in part.shapes]
+            for body, part in machine.bodies.items()
         }
+        self._roams = next((j.child for j in machine.joints.values() if j.kind in ("planar", "free")), "")
+        self._start = poses(machine, problem.model.pose(problem.model.start))
         self.outlines: dict[str, list[QPolygonF]] = {}
 
     def extent(self, view: str) -> tuple[float, float, float, float]:
-        """What should be in sight: left, right, bottom, top, in metres."""
-        machine, site = self.problem.machine, self.problem.site
-        right, up = VIEWS[view]
-        points = [np.zeros(3)]
-        start = {j: machine.joints[j].start for j in self.problem.model.joints}
-        for j in self.problem.model.joints:
-            for value in machine.joints[j].limits or (start[j],):
-                points += [
-                    frame[:3, 3] for frame in poses(machine, {**start, j: float(np.clip(value, -20, 20))}).values()
-                ]
-        if site.portal is not None:
-            points += [np.array([site.portal[0], 0, 0]), np.array([site.portal[1], 0, site.portal[2] + 1.0])]
-        spread = np.array(points)
-        low, high = spread.min(axis=0), spread.max(axis=0)
-        return float(low[right]) - 0.8, float(high[right]) + 0.8, float(low[up]) - 0.9, float(high[up]) + 0.6
-
-    def paint_site(self, painter: QPainter, frame: Frame, view: str) -> None:
-        """Grid, water, ground and portal."""
-        t = theme()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        left, right = (frame.centre[0] - frame.width / 2 / frame.scale, frame.centre[0] + frame.width / 2 / frame.scale)
-        low, high = (frame.centre[1] - frame.height / 2 / frame.scale, frame.centre[1] + frame.height / 2 / frame.scale)
-        painter.setPen(QPen(t.color("faint"), 1))
-        step = 1.0 if frame.scale > 24 else 2.0 if frame.scale > 12 else 5.0
-        for x in np.arange(np.ceil(left / step) * step, right, step):
-            painter.drawLine(frame.at(x, low), frame.at(x, high))
-        for y in np.arange(np.ceil(low / step) * step, high, step):
-            painter.drawLine(frame.at(left, y), frame.at(right, y))
-        if view == "top":
-            return
+        """What should be in sight: left, right, bottom, top, in metres of the view's plane."""
+        machine, model = self.problem.machine, self.problem.model
+        points = []
+        for body, shapes in self._points.items():
+            frame = self._start[body]
+            points += [p @ frame[:3, :3].T + frame[:3, 3] for _, p, _ in shapes]
+            points.append(frame[None, :3, 3])
+        if self._roams:
+            cloud = np.concatenate(points)
+            size = float(np.ptp(cloud, axis=0).max())
+            middle = self._start[self._roams][:3, 3] @ VIEWS[view][:2].T
+            track = self.problem.surroundings.tracks[0] is not None or self.problem.site.walls
+            half = size * (2.6 if track else 0.95)
+            low, high = -0.75 * half, 0.65 * half
+            if view in ("side", "end"):  # the ground stays in sight
+                flat = cloud @ VIEWS[view][1] - middle[1]
+                low, high = float(flat.min()) - 0.3 * half, float(flat.max()) + 0.25 * half
+            return middle[0] - half, middle[0] + half, middle[1] + low, middle[1] + high
+        start = model.pose(model.start)
+        for name in model.joints:
+            joint = machine.joints[name.partition(".")[0]]
+            for value in joint.limits or (-np.pi, -np.pi / 2, np.pi / 2, np.pi):
+                reached = poses(machine, {**start, name: float(np.clip(value, -20, 20))})
+                points += [frame[None, :3, 3] for frame in reached.values()]
         site = self.problem.site
-        if site.water_level is not None:
-            self._water(painter, frame, left, right, site.water_level)
-        if view == "side":
-            if site.ground:
-                self._ground(painter, frame, [(x, z) for x, z in site.ground])
-            if site.portal is not None:
-                self._portal(painter, frame, *site.portal)
+        if site.portal is not None:
+            points.append(np.array([[site.portal[0], 0, 0], [site.portal[1], 0, site.portal[2] + 1.0], [0, 0, 0]]))
+        points += [np.array([at]) for _, _, _, at in self.problem.surroundings.solids[0]]
+        flat = np.concatenate(points) @ VIEWS[view][:2].T
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        if site.terrain is not None or site.ground:
+            low[1] = min(low[1], 0.0)
+        margin = 0.12 * float(np.ptp(flat, axis=0).max())
+        return low[0] - margin, high[0] + margin, low[1] - 1.1 * margin, high[1] + 0.8 * margin
 
-    def _water(self, painter: QPainter, frame: Frame, left: float, right: float, level: float) -> None:
-        painter.setPen(QPen(theme().color("water"), 1.2))
-        for depth, size in ((0.0, 0.05), (0.35, 0.035), (0.7, 0.02)):
-            xs = np.linspace(left, right, 90)
-            ys = level - depth + size * np.sin(xs * 2.1 + depth * 7)
-            painter.drawPolyline(QPolygonF([frame.at(x, y) for x, y in zip(xs, ys, strict=True)]))
+    def carried_to(self, view: str, position: Array) -> tuple[float, float]:
+        """How far the machine has gone from its start, in the view's plane: what a drawing that follows is moved by."""
+        if not self._roams:
+            return 0.0, 0.0
+        now = poses(self.problem.machine, self.problem.model.pose(position))[self._roams][:3, 3]
+        moved = VIEWS[view][:2] @ (now - self._start[self._roams][:3, 3])
+        return float(moved[0]), float(moved[1]) if view in ("top", "free") else 0.0
 
-    def _ground(self, painter: QPainter, frame: Frame, outline: list[tuple[float, float]]) -> None:
-        t = theme()
-        shape = QPolygonF([frame.at(x, z) for x, z in outline])
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.color("sand"))
-        painter.drawPolygon(shape)
-        painter.save()
-        path = QPainterPath()
-        path.addPolygon(shape)
-        painter.setClipPath(path)
-        painter.setPen(QPen(t.color("rule"), 1.2))
-        box = shape.boundingRect()
-        for x in np.arange(box.left() - box.height(), box.right(), 11.0):
-            painter.drawLine(QPointF(x, box.top() + 12), QPointF(x + 12, box.top()))
-        painter.restore()
-        painter.setPen(QPen(t.color("ink"), 1.4))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(shape)
-
-    def _portal(self, painter: QPainter, frame: Frame, left: float, right: float, height: float) -> None:
-        t = theme()
-        foot = {left: 0.6, right: -0.9}
-        painter.setPen(QPen(t.color("ink"), 1.8))
-        for x, lean in ((left, -0.25), (right, 0.25)):
-            painter.drawLine(frame.at(x, height), frame.at(x + lean, foot[x]))
-            painter.drawLine(
-                frame.at(x - np.sign(lean) * 0.35, height - 0.1), frame.at(x + lean - np.sign(lean) * 0.2, foot[x])
-            )
-        beam = QRectF(frame.at(left - 0.1, height + 0.02), frame.at(right + 0.1, height - 0.16))
-        painter.setBrush(t.color("card"))
-        painter.drawRect(beam)
-        painter.setPen(QPen(t.color("rule"), 1))
-        for x in np.arange(beam.left() + 8, beam.right() - 4, 16.0):
-            painter.drawLine(QPointF(x, beam.bottom() - 1), QPointF(x + 6, beam.top() + 1))
+    def paint_site(self, painter: QPainter, frame: Frame, scene: int = 0) -> None:
+        """Grid, water, ground, walls, courses."""
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.site.paint(painter, frame, scene)
 
     def paint_machine(
-        self, painter: QPainter, frame: Frame, view: str, position: Array, *, ghost: bool = False, selected: str = ""
+        self, painter: QPainter, frame: Frame, position: Array, *, ghost: bool = False, selected: str = ""
     ) -> None:
-        """All bodies; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
+        """All bodies, far ones first; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
         t, machine = theme(), self.problem.machine
-        right, up = VIEWS[view]
         frames = poses(machine, self.problem.model.pose(position))
         pen = t.color("heron", 0.7) if ghost else t.color("ink")
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for joint in machine.joints.values():
-            if joint.kind == "slider" and joint.parent != GROUND:
-                self._cable(
-                    painter, frame, frames[joint.parent][[right, up], 3], frames[joint.child][[right, up], 3], pen
-                )
-        found: dict[str, list[QPolygonF]] = {}
-        for body, shapes in self._points.items():
-            found[body] = []
-            for shape, points in shapes:
-                placed = points @ frames[body][:3, :3].T + frames[body][:3, 3]
-                outline = _hull(placed[:, [right, up]], frame)
-                found[body].append(outline)
-                role = "reed" if body == selected else "heron" if shape.wash == "plain" else shape.wash
-                wash = t.color(role, 0.10 if shape.wash == "plain" else 0.3)
-                painter.setBrush(Qt.BrushStyle.NoBrush if ghost else t.color("card"))
-                painter.setPen(QPen(pen, 1.1 if ghost else 1.6))
-                painter.drawPolygon(outline)
-                if not ghost:
-                    painter.setBrush(wash)
-                    painter.drawPolygon(outline)
-                if shape.kind == "bucket" and view != "top":
-                    self._staves(painter, outline, pen)
+            if joint.kind == "slider" and joint.parent != GROUND and not machine.bodies[joint.parent].shapes:
+                self._cable(painter, frame, frames[joint.parent][:3, 3], frames[joint.child][:3, 3], pen)
+        towards = VIEWS[frame.view][2]
+        pieces = [
+            (
+                float((frames[body][:3, :3] @ points.mean(axis=0) + frames[body][:3, 3]) @ towards),
+                body,
+                k,
+                shape,
+                points,
+                rings,
+            )
+            for body, shapes in self._points.items()
+            for k, (shape, points, rings) in enumerate(shapes)
+        ]
+        found = {body: [QPolygonF()] * len(shapes) for body, shapes in self._points.items()}
+        for _, body, k, shape, points, rings in sorted(pieces, key=lambda piece: piece[0]):
+            placed = frames[body]
+            outline = frame.hull(points @ placed[:3, :3].T + placed[:3, 3])
+            found[body][k] = outline
+            role = "reed" if body == selected else "heron" if shape.wash == "plain" else shape.wash
+            wash = t.color(role, 0.10 if shape.wash == "plain" and body != selected else 0.3)
+            painter.setBrush(Qt.BrushStyle.NoBrush if ghost else t.color("card", 0.82))
+            painter.setPen(QPen(pen, 1.1 if ghost else 1.6))
+            painter.drawPolygon(outline)
+            if ghost:
+                continue
+            painter.setBrush(wash)
+            painter.drawPolygon(outline)
+            if frame.view == "free":
+                painter.setPen(QPen(pen, 0.9))
+                edges(painter, frame, [ring @ placed[:3, :3].T + placed[:3, 3] for ring in rings])
+            elif shape.kind == "cylinder" and len(outline) > 8:
+                self._spokes(painter, frame, placed, shape, pen)
+            if shape.kind == "bucket" and frame.view in ("side", "end"):
+                self._staves(painter, outline, pen)
         if not ghost:
             self.outlines = found
+            self._joints(painter, frame, frames)
+
+    def _joints(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
+        """Joints as on a kinematic diagram: hinges round, sliders square, where the machine is not too small for it."""
+        t, machine = theme(), self.problem.machine
+        if frame.scale < 60:
+            return
+        painter.setPen(QPen(t.color("ink"), 1.2))
+        driven = {drive.joint for drive in machine.drives.values()}
+        for name, joint in machine.joints.items():
+            if joint.kind not in ("hinge", "slider", "ball"):
+                continue
+            at = frame.place(
+                frames[joint.child][:3, 3]
+                if joint.kind != "slider"
+                else (frames[joint.parent] @ np.array([*joint.origin, 1.0]))[:3]
+            )
+            painter.setBrush(t.color("tide" if name in driven else "card"))
+            if joint.kind == "slider":
+                painter.drawRect(QRectF(at.x() - 3.5, at.y() - 3.5, 7, 7))
+            else:
+                painter.drawEllipse(at, 3.6, 3.6)
+
+    def _spokes(self, painter: QPainter, frame: Frame, placed: Array, shape: object, pen: object) -> None:
+        """Two spokes of a wheel seen along its axis, so that its turning shows."""
+        axes = placed[:3, :3] @ rotation(*shape.turn)
+        if abs(axes[:, 2] @ VIEWS[frame.view][2]) < 0.9:
+            return
+        centre = placed[:3, :3] @ np.array(shape.at) + placed[:3, 3]
+        painter.setPen(QPen(pen, 1))
+        for k in range(2):
+            arm = 0.8 * shape.size[0] * axes[:, k]
+            painter.drawLine(frame.place(centre - arm), frame.place(centre + arm))
 
     def _cable(self, painter: QPainter, frame: Frame, start: Array, end: Array, pen: object) -> None:
-        if np.hypot(*(end - start)) < 0.3:
+        a, b = frame.place(start), frame.place(end)
+        size = float(np.hypot(b.x() - a.x(), b.y() - a.y()))
+        if size < 0.3 * frame.scale:
             return
-        across = np.array([-(end - start)[1], (end - start)[0]]) / np.hypot(*(end - start)) * 0.05
+        across = QPointF(-(b - a).y(), (b - a).x()) / size * 0.05 * frame.scale
         painter.setPen(QPen(pen, 1.1))
         for side in (-1, 1):
-            painter.drawLine(frame.at(*(start + side * across)), frame.at(*(end + side * across)))
+            painter.drawLine(a + across * side, b + across * side)
 
     def _staves(self, painter: QPainter, outline: QPolygonF, pen: object) -> None:
         """Slats of a basket, between its two longest opposite edges."""
@@ -209,43 +200,105 @@ class Scene:
         for share in (0.25, 0.5, 0.75):
             painter.drawLine(top[0] + (top[1] - top[0]) * share, bottom[0] + (bottom[1] - bottom[0]) * share)
 
-    def paint_overlays(self, painter: QPainter, frame: Frame, view: str, recording: Recording, index: int) -> None:
-        """Trail, target with its offset, command arrows and wind."""
-        if view == "top":
-            return
+    def paint_overlays(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
+        """Trail, target with its offset, contact forces, beams, thrusts and pushes, wind."""
         t = theme()
-        if view == "side":
+        if frame.view == "side":
             self._trail(painter, frame, recording, index)
             self._target(painter, frame, recording, index)
-            self._wind(painter, frame, float(recording.wind[index]))
-        right, up = VIEWS[view]
-        row = max(0, min(index - 1, recording.steps - 1))
-        if recording.steps == 0 or index == 0:
+            if np.ptp(recording.wind) > 0.0 or recording.wind[0] != 0.0:
+                self._wind(painter, frame, float(recording.wind[index]))
+        if index < len(recording.contacts):
+            self._contacts(painter, frame, recording.contacts[index])
+        frames = poses(self.problem.machine, self.problem.model.pose(recording.position[index]))
+        self._beams(painter, frame, recording, index)
+        row = min(index - 1, recording.steps - 1)
+        if recording.steps == 0 or row < 0:
             return
         machine = self.problem.machine
-        frames = poses(machine, self.problem.model.pose(recording.position[index]))
         painter.setFont(font(12, bold=True))
         for k, action in enumerate(self.problem.task.actions):
             drive = machine.drives[action.drive]
-            joint = machine.joints[drive.joint]
-            if drive.kind != "effort" or joint.kind != "slider":
-                continue
-            value, span = (float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k])))
+            joint = machine.joints.get(drive.joint or "")
+            value, span = float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k]))
             if abs(value) < 0.005 * span:
                 continue
-            axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
-            at = frames[joint.child][:3, 3]
-            length = 1.8 * value / span
-            start = frame.at(at[right], at[up] + 0.62)
-            end = frame.at(at[right] + axis[right] * length, at[up] + 0.62 + axis[up] * length)
+            if drive.kind == "thrust":
+                body = frames[str(drive.body)]
+                foot = body[:3, :3] @ np.array(drive.at) + body[:3, 3]
+                axis = body[:3, :3] @ np.array(drive.direction)
+                lift = 0.0
+            elif drive.kind == "effort" and joint is not None and joint.kind == "slider":
+                foot, axis, lift = frames[joint.child][:3, 3], frames[joint.child][:3, :3] @ np.array(joint.axis), 0.62
+            else:
+                continue
+            length = 76.0 / frame.scale * value / span
+            start = frame.place(foot + np.array([0, 0, lift]))
+            end = frame.place(foot + np.array([0, 0, lift]) + axis * length)
             draw_arrow(painter, start, end, t.color("plum"))
             painter.setPen(t.color("ink"))
             text = f"{value:+.0f} {pretty_unit(self.problem.action_units()[k])}".replace("-", "−")
-            painter.drawText(
-                QRectF(min(start.x(), end.x()) - 30, start.y() - 22, abs(end.x() - start.x()) + 60, 16),
-                Qt.AlignmentFlag.AlignCenter,
-                text,
+            if abs(end.y() - start.y()) > abs(end.x() - start.x()):
+                painter.drawText(end + QPointF(8, 4), text)
+            else:
+                box = QRectF(min(start.x(), end.x()) - 30, start.y() - 22, abs(end.x() - start.x()) + 60, 16)
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _contacts(self, painter: QPainter, frame: Frame, rows: Array) -> None:
+        """Contact forces at the points where they act."""
+        t = theme()
+        weight = 9.81 * sum(body.mass for body in self.problem.machine.bodies.values())
+        painter.setFont(font(12))
+        total: dict[tuple[int, int], tuple[QPointF, Array]] = {}
+        for row in rows:
+            at = frame.place(row[:3])
+            key = (round(at.x() / 24), round(at.y() / 24))
+            before = total.get(key)
+            total[key] = (at, row[3:] if before is None else before[1] + row[3:])
+        for at, force in total.values():
+            size = float(np.linalg.norm(force))
+            if size < 0.02 * weight:
+                continue
+            flat = VIEWS[frame.view][:2] @ force / weight * 90.0
+            draw_arrow(painter, at, at + QPointF(float(flat[0]), -float(flat[1])), t.color("moss"))
+            painter.setPen(t.color("ink"))
+            painter.drawText(at + QPointF(float(flat[0]) + 7, -float(flat[1]) + 2), f"{size:.0f} N")
+
+    def _beams(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
+        """Range beams as far as they reach at this moment."""
+        sensors = [(n, s) for n, s in self.problem.machine.sensors.items() if s.kind == "beams"]
+        if not sensors:
+            return
+        from plucky_heron.dynamics.plant import Plant
+        from plucky_heron.dynamics.sensing import Sensing, beam_directions
+
+        if not hasattr(self, "_probe"):
+            plant = Plant(self.problem.model, 1, 1e-3, threads=1, surroundings=self.problem.surroundings)
+            self._probe = plant, Sensing(self.problem.model, self.problem.surroundings, self.problem.site)
+        plant, sensing = self._probe
+        plant.position[0], plant.scene[0] = recording.position[index], recording.scene
+        lengths = dict(
+            zip(
+                [c[0] for c in sensing.channels],
+                sensing.readings(plant, np.zeros((1, len(sensing.channels))))[0],
+                strict=True,
             )
+        )
+        frames = poses(self.problem.machine, self.problem.model.pose(recording.position[index]))
+        t = theme()
+        for name, sensor in sensors:
+            body = frames[str(sensor.body)]
+            foot = body[:3, :3] @ np.array(sensor.at) + body[:3, 3]
+            turned = body[:3, :3] @ rotation(*sensor.turn)
+            for k, direction in enumerate(beam_directions(sensor)):
+                length = float(lengths[f"{name}[{k}]"])
+                hit = length < sensor.range - 1e-6
+                painter.setPen(QPen(t.color("tide", 0.75 if hit else 0.25), 1))
+                end = frame.place(foot + length * turned @ direction)
+                painter.drawLine(frame.place(foot), end)
+                if hit:
+                    painter.setBrush(t.color("tide"))
+                    painter.drawEllipse(end, 2.4, 2.4)
 
     def _trail(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
         target = self.problem.task.target
@@ -304,42 +357,3 @@ class Scene:
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
         painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
-
-
-def convex_hull(points: Array) -> Array:
-    """Corners of the convex hull of points (k, 2), in order (A. M. Andrew's monotone chain, 1979).
-
-    SciPy's does the same, but its package takes a third of a second of the window's start.
-    """
-    ordered = sorted(map(tuple, points.tolist()))
-
-    def chain(row: list[tuple[float, float]]) -> list[tuple[float, float]]:
-        kept: list[tuple[float, float]] = []
-        for x, y in row:
-            while len(kept) > 1:
-                (ax, ay), (bx, by) = kept[-2:]
-                if (bx - ax) * (y - ay) - (by - ay) * (x - ax) > 0.0:
-                    break
-                kept.pop()
-            kept.append((x, y))
-        return kept[:-1]
-
-    return np.array(chain(ordered) + chain(ordered[::-1]) or ordered[:1])
-
-
-def _hull(points: Array, frame: Frame) -> QPolygonF:
-    screen = np.array([[p.x(), p.y()] for p in (frame.at(x, y) for x, y in points)])
-    return QPolygonF([QPointF(x, y) for x, y in convex_hull(screen)])
-
-
-def draw_arrow(painter: QPainter, start: QPointF, end: QPointF, color: object) -> None:
-    painter.setPen(QPen(color, 2.0))
-    painter.drawLine(start, end)
-    along = end - start
-    size = float(np.hypot(along.x(), along.y()))
-    if size < 3:
-        return
-    unit = along / size
-    side = QPointF(-unit.y(), unit.x())
-    painter.setBrush(color)
-    painter.drawPolygon(QPolygonF([end + unit * 5, end - unit * 4 + side * 4, end - unit * 4 - side * 4]))

@@ -75,7 +75,7 @@ class Workbench(QObject):
         self.playback = Playback(self)
         self.undo = QUndoStack(self)
         self.store = RunStore(self.project.folder)
-        self.task = (self.project.tasks() or [""])[0]
+        self.task = self.project.first_task()
         self.recipe_name = "ppo" if "ppo" in self.project.recipes() else (self.project.recipes() or [""])[0]
         self.problem: Problem | None = None
         self.recipe: Recipe | None = None

@@ -184,13 +184,11 @@ class Plant:
         )  # fmt: skip
         return result
 
-    def contact_points(self, copy: int = 0) -> list[tuple[Array, Array, float]]:
-        """Place, force (on the shape named first) and gap of what touches now."""
-        found = []
-        for row in self.contacts[copy, : self.contact_count[copy]]:
-            force = (row[4] * row[9:12] + row[5:8]) / self.step_size
-            found.append((row[1:4].copy(), force, float(row[12])))
-        return found
+    def contact_forces(self, copy: int = 0) -> Array:
+        """What presses now, (k, 6): place, and force on the shape named first, in N."""
+        rows = self.contacts[copy, : self.contact_count[copy]]
+        rows = rows[rows[:, 4] > 0.0] if rows.size else rows.reshape(0, layout.CONTACT)
+        return np.concatenate([rows[:, 1:4], (rows[:, 4:5] * rows[:, 9:12] + rows[:, 5:8]) / self.step_size], axis=1)
 
     def keep(self) -> dict[str, Array]:
         """All state, for a checkpoint."""

@@ -46,6 +46,21 @@ class Constant:
         return np.tile(self.commands, (batch.copies, 1))
 
 
+class Limp(Constant):
+    """Drives that put out nothing at all: the machine is let go."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem, name="drives off")
+
+    def begin(self, batch: Batch) -> None:
+        """Take the drives' strength."""
+        super().begin(batch)
+        model = batch.problem.model
+        for drive in model.drives:
+            slots, _, _ = model.parameter(f"{drive}.limit")
+            batch.plant.rows[:, slots] = 0.0
+
+
 class Random:
     """Commands drawn evenly from the whole range, each held for `hold` seconds."""
 

@@ -42,6 +42,10 @@ class Recording:
     wind: Array
     ending: str
     success: bool
+    scene: int = 0
+    """Number of the course or level it ran on."""
+    contacts: tuple[Array, ...] = ()
+    """What touched, sample by sample: rows (k, 6) of place and force."""
 
     @property
     def steps(self) -> int:
@@ -144,6 +148,7 @@ class _Recorder:
         self.rows: dict[str, list[Array]] = {
             k: [] for k in ("position", "velocity", "observations", "commands", "terms", "target", "wind")
         }
+        self.contacts: list[list[Array]] = [[] for _ in self.record]
         self.target = None
         if problem.target is not None and self.record:
             self.target = Program(problem.target, batch.signals, batch.copies, problem.definitions)
@@ -158,6 +163,8 @@ class _Recorder:
         place = self.target.run().T[chosen] if self.target is not None else np.full((len(chosen), 2), np.nan)
         self.rows["target"].append(place)
         self.rows["wind"].append(batch.plant.winds[chosen, 0])
+        for column, copy in enumerate(chosen):
+            self.contacts[column].append(batch.plant.contact_forces(copy))
 
     def take(self, terms: Array, was: Array) -> None:
         if not self.record or not was[self.record].any():
@@ -180,6 +187,7 @@ class _Recorder:
             end = "time is up" if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
             found[number] = Recording(
                 driver, self.batch.stream, self.batch.seed, number, self.problem.sample_time,
-                ending=end, success=bool(success[number]), **cut,
+                ending=end, success=bool(success[number]), scene=int(self.batch.plant.scene[number]),
+                contacts=tuple(self.contacts[column][: length + 1]), **cut,
             )  # fmt: skip
         return found

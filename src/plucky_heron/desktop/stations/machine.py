@@ -14,7 +14,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.widgets import Card, QuantityField, Rows, bare_card, button, label
 from plucky_heron.desktop.workbench import Workbench
-from plucky_heron.simulation.drivers import Constant
+from plucky_heron.simulation.drivers import Limp
 from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
@@ -63,7 +63,9 @@ class MachineStation(Station):
         row.addWidget(self.go)
         row.addWidget(self.hold)
         row.addStretch(1)
-        row.addWidget(label("L let go · H hold · Ctrl+Z undo", "soft"))
+        self.view = button("Next view", self.drawing.next_view)
+        row.addWidget(self.view)
+        row.addWidget(label("L let go · H hold · V view · Ctrl+Z undo", "soft"))
         right.addLayout(row)
         layout.addLayout(right, 40)
         bench.problem_changed.connect(self.later)
@@ -99,7 +101,7 @@ class MachineStation(Station):
             "joints": problem.machine.joints[name].kind if kind == "joints" else "",
             "drives": "drive",
         }[kind]
-        self.part.caption.setText(name.upper())
+        self.part.caption.setText(name.replace("_", " ").upper())
         self.part.note.setText(caption)
         self.fields.clear()
         for number in part_numbers(problem, kind, name):
@@ -133,7 +135,7 @@ class MachineStation(Station):
             return
 
         def work(job: Job) -> Recording:
-            driver = Constant(problem, name="let go")
+            driver = Limp(problem)
             done = run_trials(
                 problem, driver, seed=EVALUATION_SEED, stream="let go", count=1, record=[0], progress=job.tell
             )
@@ -141,7 +143,7 @@ class MachineStation(Station):
 
         def then(recording: Recording) -> None:
             self.drawing.playback = self.bench.playback
-            self.bench.playback.load(problem, recording, "let go: drives at rest, in the task's wind", play=True)
+            self.bench.playback.load(problem, recording, "let go: drives off, in the task's wind", play=True)
 
         self.bench.start_job("letting go", work, then)
 
@@ -158,10 +160,12 @@ class MachineStation(Station):
         self.drawing.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """L and H."""
+        """L, H and V."""
         if event.key() == Qt.Key.Key_L:
             self.let_go()
         elif event.key() == Qt.Key.Key_H:
             self.hold_pose()
+        elif event.key() == Qt.Key.Key_V:
+            self.drawing.next_view()
         else:
             super().keyPressEvent(event)

@@ -16,7 +16,15 @@ import numpy as np
 from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
 from plucky_heron.dynamics.kernels.forces import ground_at
 from plucky_heron.dynamics.kernels.geometry import POINT, collide, feature, keep_four, place_shape
-from plucky_heron.dynamics.kernels.layout import CAPSULE, GRID, NO_GROUND, NODE, SPHERE, inline_kernel, kernel  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import (  # fmt: skip
+    CAPSULE,
+    GRID,
+    NO_GROUND,
+    NODE,
+    SPHERE,
+    inline_kernel,
+    kernel,
+)
 from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
 
 CALLS = (layout, tree, forces, geometry)
@@ -100,7 +108,22 @@ def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfac
         at = places[k]
         margin = MARGIN + at[12]
         if ground:
-            count = _on_ground(shapes, k, shape_kinds[k], radii[k], reaches[k], at, margin, grounds, planes, grids, heights, s, points, corners)
+            count = _on_ground(
+                shapes,
+                k,
+                shape_kinds[k],
+                radii[k],
+                reaches[k],
+                at,
+                margin,
+                grounds,
+                planes,
+                grids,
+                heights,
+                s,
+                points,
+                corners,
+            )
             if count > 0:
                 surface_of(shapes.surface[k], scene.ground_surface[s], surface)
                 found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip

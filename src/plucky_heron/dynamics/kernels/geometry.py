@@ -165,8 +165,18 @@ def core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """
     s = g[1:5]
     weight = g[5]
-    kind_a, size_a, vertices_a, range_a = shapes_a.kind[a], shapes_a.size[a], shapes_a.vertices, shapes_a.vertex_range[a]
-    kind_b, size_b, vertices_b, range_b = shapes_b.kind[b], shapes_b.size[b], shapes_b.vertices, shapes_b.vertex_range[b]
+    kind_a, size_a, vertices_a, range_a = (
+        shapes_a.kind[a],
+        shapes_a.size[a],
+        shapes_a.vertices,
+        shapes_a.vertex_range[a],
+    )
+    kind_b, size_b, vertices_b, range_b = (
+        shapes_b.kind[b],
+        shapes_b.size[b],
+        shapes_b.vertices,
+        shapes_b.vertex_range[b],
+    )
     xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
     xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
     dx, dy, dz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
@@ -409,8 +419,18 @@ def _least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """Normal (b to a) of the least overlap over the face directions and the line of centres; cores overlap."""
     best = -math.inf
     out = g[0]
-    kind_a, size_a, vertices_a, range_a = shapes_a.kind[a], shapes_a.size[a], shapes_a.vertices, shapes_a.vertex_range[a]
-    kind_b, size_b, vertices_b, range_b = shapes_b.kind[b], shapes_b.size[b], shapes_b.vertices, shapes_b.vertex_range[b]
+    kind_a, size_a, vertices_a, range_a = (
+        shapes_a.kind[a],
+        shapes_a.size[a],
+        shapes_a.vertices,
+        shapes_a.vertex_range[a],
+    )
+    kind_b, size_b, vertices_b, range_b = (
+        shapes_b.kind[b],
+        shapes_b.size[b],
+        shapes_b.vertices,
+        shapes_b.vertex_range[b],
+    )
     xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
     xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
     for side in range(3):

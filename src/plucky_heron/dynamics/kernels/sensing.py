@@ -148,11 +148,19 @@ def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
     step = 0.5 * scene.grid[s, 2]
     before, t = 0.0, 0.0
     while t <= farthest:
-        if oz + t * dz <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + t * dx, oy + t * dy)[0]:
+        if (
+            oz + t * dz
+            <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + t * dx, oy + t * dy)[0]
+        ):
             low, high = before, t
             for _ in range(30):
                 middle = 0.5 * (low + high)
-                if oz + middle * dz <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + middle * dx, oy + middle * dy)[0]:
+                if (
+                    oz + middle * dz
+                    <= ground_at(
+                        scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + middle * dx, oy + middle * dy
+                    )[0]
+                ):
                     high = middle
                 else:
                     low = middle
@@ -175,7 +183,9 @@ def clearance(scene, s, shapes, places, owned, pairs, g, corners):
             height, nx, ny, nz = ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, at[9], at[10])
             count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
             for e in range(count):
-                height, nx, ny, nz = ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, corners[0, e, 0], corners[0, e, 1])
+                height, nx, ny, nz = ground_at(
+                    scene.ground_kind, scene.plane, scene.grid, scene.heights, s, corners[0, e, 0], corners[0, e, 1]
+                )
                 best = min(best, (corners[0, e, 2] - height) * nz - shapes.radius[k])
         for b in range(scene.shape_range[s, 0], scene.shape_range[s, 1]):
             at_b = other.pose[b]

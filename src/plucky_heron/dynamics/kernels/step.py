@@ -163,7 +163,20 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     for i in range(n):
         right[i] = effort[i] - right[i]
     into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, scene.flow, scene.profile, s, field, 0.0, mass, right, stiff, np.zeros((8, 9)))  # fmt: skip
-    couple(coupled, first_force + forced * FORCE, forces.coupling_kind, forces.dependent, forces.leader, row, q, v, h, True, mass, right)
+    couple(
+        coupled,
+        first_force + forced * FORCE,
+        forces.coupling_kind,
+        forces.dependent,
+        forces.leader,
+        row,
+        q,
+        v,
+        h,
+        True,
+        mass,
+        right,
+    )
     kept = mass.copy()
     factorise_and_solve(n, mass, right)
     return kept

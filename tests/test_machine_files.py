@@ -12,8 +12,9 @@ from plucky_heron.dynamics.model import build_model
 from plucky_heron.dynamics.open_loop import simulate
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.files import inside
-from plucky_heron.machine.schema import read_machine
+from plucky_heron.machine.schema import Machine, read_machine
 from plucky_heron.machine.urdf import read_urdf, rotation
+from plucky_heron.machine.urdf_writing import write_urdf
 from plucky_heron.task.problem import read_problem
 
 
@@ -130,7 +131,8 @@ def test_urdf_is_read_with_its_conventions(tmp_path: Path) -> None:
     assert machine.joints["slide"].damping == 0.8
     assert machine.joints["grip"].kind == "fixed"  # what it carries has no mass
     said = "\n".join(report.notes)
-    for word in ("vendor_extra", "friction", "tool has no mass", "effort and velocity"):
+    assert machine.joints["slide"].friction == 0.1
+    for word in ("vendor_extra", "tool has no mass", "effort and velocity"):
         assert word in said
     turn = rotation(0.3, -0.2, 0.9)
     own = turn @ np.array([[0.05, 0.002, -0.003], [0.002, 0.06, 0.001], [-0.003, 0.001, 0.02]]) @ turn.T
@@ -138,7 +140,12 @@ def test_urdf_is_read_with_its_conventions(tmp_path: Path) -> None:
     track = simulate(machine, 3.0, start={"swing": 0.5}, integrator="rk4", every=50)
     assert track.columns[1:5] == ("swing.position", "swing.velocity", "slide.position", "slide.velocity")
     free = machine.model_copy(
-        update={"joints": {n: j.model_copy(update={"damping": 0.0, "limits": None}) for n, j in machine.joints.items()}}
+        update={
+            "joints": {
+                n: j.model_copy(update={"damping": 0.0, "friction": 0.0, "limits": None})
+                for n, j in machine.joints.items()
+            }
+        }
     )
     track = simulate(free, 3.0, start={"swing": 0.5}, integrator="rk4", every=50)
     total = track.column("energy.kinetic") + track.column("energy.potential")
@@ -162,7 +169,7 @@ def test_rpy_is_roll_then_pitch_then_yaw_about_fixed_axes() -> None:
         ("<robot/>", "no <link>"),
         ('<!DOCTYPE r [<!ENTITY a "b">]><robot><link name="&a;"/></robot>', "entities"),
         ('<robot><link name="a"/><link name="b"/></robot>', "exactly one root"),
-        ('<robot><link name="a"/><joint name="j" type="floating"/></robot>', "floating"),
+        ('<robot><link name="a"/><joint name="j" type="spherical"/></robot>', "spherical"),
         ('<robot><link name="a"><inertial><mass value="x"/></inertial></link></robot>', "mass"),
         ('<robot><link name="a"/><link name="b"/><joint name="j" type="fixed"><parent link="a"/><child link="c"/></joint></robot>', "child"),
         ('<robot><link name="a"/><link name="b"/><link name="c"/><joint name="j" type="fixed"><parent link="b"/><child link="c"/></joint>'
@@ -175,3 +182,67 @@ def test_wrong_urdf_gives_one_clear_line(tmp_path: Path, text: str, words: str) 
     with pytest.raises(HeronError, match=words) as caught:
         read_urdf(path)
     assert "\n" not in str(caught.value)
+
+
+def test_a_machine_goes_out_as_urdf_and_comes_back_the_same(tmp_path: Path) -> None:
+    """What the format can say survives: bodies, joints, limits, friction, gears, couplings, shapes."""
+    source = {
+        "name": "arm",
+        "bodies": {
+            "post": {"mass": 3.0, "inertia": [0.1, 0.1, 0.05], "shapes": [{"kind": "cylinder", "size": [0.1, 0.5], "solid": False}]},
+            "arm": {"mass": 1.0, "centre": [0.2, 0, 0], "inertia": [0.01, 0.02, 0.02, 0.001, 0, 0], "shapes": [{"kind": "box", "size": [0.4, 0.1, 0.1]}]},
+            "slide": {"mass": 0.5, "inertia": [0.01, 0.01, 0.01], "shapes": [{"kind": "sphere", "size": [0.1]}]},
+        },
+        "joints": {
+            "turn": {"kind": "hinge", "child": "post", "origin": [0, 0, 0.2], "friction": 0.3},
+            "lift": {"kind": "hinge", "parent": "post", "child": "arm", "axis": [0, -1, 0], "turn": [0.1, 0.2, 0.3], "limits": [-1, 1], "damping": 0.4},
+            "reach": {"kind": "slider", "parent": "arm", "child": "slide", "axis": [1, 0, 0], "limits": [0, 0.5]},
+        },
+        "drives": {"lift": {"kind": "effort", "joint": "lift", "limit": 30.0, "gear": 50.0, "no_load_speed": 4.0}},
+        "couplings": {"reach": {"joint": "reach", "follows": "lift", "ratio": 0.2, "offset": 0.1}},
+    }  # fmt: skip
+    machine = Machine.model_validate(source)
+    text, notes = write_urdf(machine)
+    assert notes == []
+    (tmp_path / "arm.urdf").write_text(text)
+    back = read_urdf(tmp_path / "arm.urdf").machine
+    for name, body in machine.bodies.items():
+        assert back.bodies[name].model_dump() == body.model_dump()
+    for name, joint in machine.joints.items():
+        assert back.joints[name].model_copy(update={"parent": joint.parent}) == joint
+    assert back.drives["lift"] == machine.drives["lift"]
+    assert back.couplings["reach"].model_dump() == machine.couplings["reach"].model_dump()
+
+
+def test_urdf_meshes_stay_in_the_project_and_become_hulls(tmp_path: Path) -> None:
+    folder = tmp_path / "project"
+    (folder / "meshes").mkdir(parents=True)
+    (folder / "project.toml").write_text('format = 1\nname = "p"\n')
+    corners = [(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)]
+    lines = [f"v {x} {y} {z}" for x, y, z in [*corners, (0.5, 0.5, 0.5)]] + ["f 1 2 3", "f 4 5 6", "f 7 8 9"]
+    (folder / "meshes" / "cube.obj").write_text("\n".join(lines) + "\n")
+    (tmp_path / "outside.obj").write_text("v 0 0 0\n")
+    urdf = """<robot name="m"><link name="a"><inertial><mass value="1"/><inertia ixx="1" iyy="1" izz="1"/></inertial>
+    <collision><origin xyz="0 0 1"/><geometry><mesh filename="{}" scale="2 1 1"/></geometry></collision></link></robot>"""
+    path = folder / "m.urdf"
+    path.write_text(urdf.format("meshes/cube.obj"))
+    shape = read_urdf(path, free=True).machine.bodies["a"].shapes[0]
+    assert len(shape.points) == 8 and max(p[0] for p in shape.points) == 2.0 and shape.solid
+    path.write_text(urdf.format("../outside.obj"))
+    with pytest.raises(FileError, match="project"):
+        read_urdf(path, free=True)
+    path.write_text(urdf.format("package://m/cube.obj"))
+    report = read_urdf(path, free=True)
+    assert not report.machine.bodies["a"].shapes and any("relative" in note for note in report.notes)
+
+
+def test_a_free_root_falls_and_turns(tmp_path: Path) -> None:
+    path = tmp_path / "box.urdf"
+    path.write_text(
+        '<robot name="b"><link name="box"><inertial><mass value="2"/><inertia ixx="0.1" iyy="0.2" izz="0.3"/></inertial></link></robot>'
+    )
+    machine = read_urdf(path, free=True).machine
+    track = simulate(machine, 1.0, start={"base_on_ground.z": 5.0}, integrator="rk4", every=1000)
+    assert track.column("base_on_ground.z.position")[-1] == pytest.approx(5.0 - 0.5 * 9.81)
+    total = track.column("energy.kinetic") + track.column("energy.potential")
+    assert total[-1] == pytest.approx(total[0])

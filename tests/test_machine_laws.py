@@ -326,11 +326,11 @@ def test_a_steering_linkage_turns_both_wheels_about_one_point() -> None:
 
 def test_a_four_bar_closed_by_a_stiff_spring_follows_its_closure() -> None:
     """Crank 0.2, coupler 0.5, rocker 0.4, base 0.5: the rocker's angle by the closure equation (circle meets circle)."""
-    bar = lambda length: {
-        "mass": 0.5,
-        "centre": [length / 2, 0, 0],
-        "inertia": [1e-3, 0.5 * length**2 / 12, 0.5 * length**2 / 12],
-    }  # noqa: E731
+
+    def bar(length: float) -> dict:
+        side = 0.5 * length**2 / 12
+        return {"mass": 0.5, "centre": [length / 2, 0, 0], "inertia": [1e-3, side, side]}
+
     data = {
         "bodies": {"crank": bar(0.2), "coupler": bar(0.5), "rocker": bar(0.4)},
         "joints": {

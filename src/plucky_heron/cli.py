@@ -156,6 +156,7 @@ def simulate(
     rate: Annotated[float, typer.Option("--rate", help="Physics steps a second.")] = 1000.0,
     integrator: Annotated[str, typer.Option("--integrator", help="semi-implicit or rk4.")] = "semi-implicit",
     every: Annotated[int, typer.Option("--every", help="One row every so many steps.")] = 1,
+    free: Annotated[bool, typer.Option("--free", help="The root link of a URDF moves freely.")] = False,
     json_: Json = False,
 ) -> None:
     """Let a machine go and write its motion as a table."""
@@ -168,13 +169,13 @@ def simulate(
     if file.suffix.lower() in (".urdf", ".xml"):
         from plucky_heron.machine.urdf import read_urdf
 
-        described = read_urdf(file)
+        described = read_urdf(file, free=free)
         machine, notes = described.machine, described.notes
     else:
         machine = read_machine(file)
     given = pairs(start, "--start")
     begin = {
-        joint: parse(text, machine.joints[joint].unit if joint in machine.joints else "")
+        joint: parse(text, machine.coordinate_unit(joint) if joint in machine.coordinates() else "")
         for joint, text in given.items()
     }
     track = run(machine, seconds, start=begin, rate=rate, integrator=integrator, every=every)

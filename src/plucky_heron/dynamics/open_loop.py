@@ -70,10 +70,10 @@ def simulate(
     model = build_model(machine)
     steps = round(seconds * rate)
     plant = Plant(model, 1, 1.0 / rate, integrator, threads=1)
-    for name, value in (start or {}).items():
+    for name in start or {}:
         if name not in model.joints:
             raise StateError(f"--start {name}: no such moving joint; known are {', '.join(model.joints)}")
-        plant.position[0, model.joints.index(name)] = value
+    model.set_start(plant.position, {name: np.array([value]) for name, value in (start or {}).items()})
     plant.settle_drives(np.arange(1))
     columns = ["time"]
     for joint in model.joints:
@@ -82,6 +82,7 @@ def simulate(
     rows = []
     for done in range(0, steps + 1, every):
         position, velocity = model.pose(plant.position[0]), model.speeds(plant.velocity[0])
+        # of an attitude the vector part of its quaternion stands under the three rates
         pairs = [value for joint in model.joints for value in (position[joint], velocity[joint])]
         rows.append([done / rate, *pairs, *energies(machine, position, velocity)])
         if not np.isfinite(rows[-1]).all():

@@ -1,5 +1,7 @@
 """Reading the Unified Robot Description Format as a machine, with a report of what was converted and left out.
 
+Writing it is in `urdf_writing`.
+
 Conventions of that format: `rpy` is roll about x, then pitch about y, then yaw about z, all about fixed axes
 (R = Rz Ry Rx); a link's inertial origin places its centre of mass and its inertia axes; a joint's axis is given in
 the joint's own frame.
@@ -7,6 +9,7 @@ the joint's own frame.
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -17,13 +20,16 @@ from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import ParseError, parse
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import validate
+from plucky_heron.files import inside, validate
 from plucky_heron.machine.schema import GROUND, Machine
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
 
-_KINDS = {"revolute": "hinge", "continuous": "hinge", "prismatic": "slider", "fixed": "fixed"}
+_KINDS = {
+    "revolute": "hinge", "continuous": "hinge", "prismatic": "slider", "fixed": "fixed", "floating": "free",
+    "planar": "planar",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -34,8 +40,8 @@ class UrdfReport:
     notes: list[str] = field(default_factory=list)
 
 
-def read_urdf(path: Path) -> UrdfReport:
-    """Read a URDF file; the root link stands on the ground at the origin.
+def read_urdf(path: Path, free: bool = False) -> UrdfReport:
+    """Read a URDF file; the root link stands on the ground at the origin, or moves freely from there (`free`).
 
     Raises
     ------
@@ -52,12 +58,12 @@ def read_urdf(path: Path) -> UrdfReport:
         raise FileError(path, "", None, f"not valid XML: {error}") from error
     if root is None or root.tag != "robot":
         raise FileError(path, "", None, "the outermost element must be <robot>")
-    return _Reader(path, root).read()
+    return _Reader(path, root, free).read()
 
 
 class _Reader:
-    def __init__(self, path: Path, root: Element) -> None:
-        self.path, self.root = path, root
+    def __init__(self, path: Path, root: Element, free: bool) -> None:
+        self.path, self.root, self.free = path, root, free
         self.notes: list[str] = []
         self.names: dict[str, str] = {}
 
@@ -65,7 +71,7 @@ class _Reader:
         links = self.named("link")
         joints = self.named("joint")
         for element in self.root:
-            if element.tag not in ("link", "joint", "material"):
+            if element.tag not in ("link", "joint", "material", "transmission"):
                 self.notes.append(f"<{element.tag}> is not used")
         if not links:
             raise FileError(self.path, "robot", None, "has no <link>")
@@ -84,9 +90,16 @@ class _Reader:
         base = "base_on_ground"
         while base in data["joints"]:
             base += "_"
-        data["joints"] = {base: {"kind": "fixed", "parent": GROUND, "child": roots[0]}, **data["joints"]}
+        kind = "free" if self.free else "fixed"
+        data["joints"] = {base: {"kind": kind, "parent": GROUND, "child": roots[0]}, **data["joints"]}
         validate(Machine, data, self.path)
         self.weld(data)
+        data["couplings"] = self.mimics(joints, data)
+        data["drives"] = self.transmissions(joints, data)
+        touching = [name for name, body in data["bodies"].items() if any(shape["solid"] for shape in body["shapes"])]
+        data["no_contact"] = list(itertools.combinations(touching, 2))
+        if data["no_contact"]:
+            self.notes.append("links pass through each other here; take pairs out of no_contact to let them touch")
         return UrdfReport(validate(Machine, data, self.path), self.notes)
 
     def named(self, tag: str) -> dict[str, Element]:
@@ -155,34 +168,109 @@ class _Reader:
         return body
 
     def shapes(self, link: Element, where: str) -> list[dict[str, Any]]:
+        """What touches and is drawn: the collision geometry; where there is none, the visual one, which is only drawn."""
         found = []
-        for visual in link.findall("visual") or link.findall("collision"):
-            geometry = visual.find("geometry")
+        solid = link.find("collision") is not None
+        if solid and link.find("visual") is not None:
+            self.notes.append(f"{where}: its collision geometry is drawn, not its visual one")
+        for part in link.findall("collision" if solid else "visual"):
+            geometry = part.find("geometry")
             shape = next(iter(geometry), None) if geometry is not None else None
             if shape is None:
                 continue
-            size: tuple[float, ...]
-            if shape.tag == "box":
-                size = self.numbers(shape, "size", f"{where}.box", (0.0,) * 3)
-            elif shape.tag in ("cylinder", "capsule"):
-                size = (self.number(shape, "radius", where, None), self.number(shape, "length", where, None))
-            elif shape.tag == "sphere":
-                size = (self.number(shape, "radius", where, None),)
-            else:
-                self.notes.append(f"{where}: <{shape.tag}> geometry is not drawn")
+            described = self.shape(shape, where)
+            if described is None:
                 continue
-            origin = visual.find("origin")
-            at = self.numbers(origin, "xyz", f"{where}.visual.origin", (0.0,) * 3)
-            turn = self.numbers(origin, "rpy", f"{where}.visual.origin", (0.0,) * 3)
-            found.append({"kind": shape.tag, "size": size, "at": at, "turn": turn})
+            origin = part.find("origin")
+            described["at"] = self.numbers(origin, "xyz", f"{where}.origin", (0.0,) * 3)
+            described["turn"] = self.numbers(origin, "rpy", f"{where}.origin", (0.0,) * 3)
+            found.append({**described, "solid": solid})
         return found
+
+    def shape(self, shape: Element, where: str) -> dict[str, Any] | None:
+        if shape.tag == "box":
+            return {"kind": "box", "size": self.numbers(shape, "size", f"{where}.box", (0.0,) * 3)}
+        if shape.tag in ("cylinder", "capsule"):
+            size = (self.number(shape, "radius", where, None), self.number(shape, "length", where, None))
+            return {"kind": shape.tag, "size": size}
+        if shape.tag == "sphere":
+            return {"kind": "sphere", "size": (self.number(shape, "radius", where, None),)}
+        if shape.tag == "mesh":
+            return self.mesh(shape, where)
+        self.notes.append(f"{where}: <{shape.tag}> geometry is left out")
+        return None
+
+    def mesh(self, shape: Element, where: str) -> dict[str, Any] | None:
+        """The convex hull of a mesh file beside the URDF; one that cannot be had is left out, one outside is refused."""
+        from plucky_heron.machine.meshes import hull_points, project_of
+
+        name = shape.get("filename") or ""
+        if "://" in name or Path(name).is_absolute():
+            self.notes.append(f"{where}: mesh {name!r} is left out: only relative paths are read")
+            return None
+        inside(project_of(self.path), self.path.resolve().parent / name)
+        x, y, z = self.numbers(shape, "scale", f"{where}.mesh", (1.0, 1.0, 1.0))
+        try:
+            points = hull_points(self.path, name, (x, y, z))
+        except FileError as error:
+            self.notes.append(f"{where}: mesh is left out: {error}")
+            return None
+        self.notes.append(f"{where}: mesh {name} is taken as its convex hull of {len(points)} corners")
+        return {"kind": "hull", "points": points}
+
+    def mimics(self, joints: dict[str, Element], data: dict[str, Any]) -> dict[str, Any]:
+        couplings = {}
+        for name, element in joints.items():
+            mimic = element.find("mimic")
+            if mimic is None:
+                continue
+            where = f"joint {name}.mimic"
+            leader = mimic.get("joint")
+            if leader not in joints:
+                raise FileError(self.path, f"{where}.joint", leader, f"wanted one of {', '.join(joints)}")
+            own, other = self.plain(name, joint=True), self.plain(str(leader), joint=True)
+            if any(data["joints"][j]["kind"] not in ("hinge", "slider") for j in (own, other)):
+                self.notes.append(f"{where}: left out, as one of the two does not move by one coordinate")
+                continue
+            couplings[own] = {
+                "joint": own, "follows": other, "ratio": self.number(mimic, "multiplier", where, 1.0),
+                "offset": self.number(mimic, "offset", where, 0.0),
+            }  # fmt: skip
+        return couplings
+
+    def transmissions(self, joints: dict[str, Element], data: dict[str, Any]) -> dict[str, Any]:
+        """Effort drives for joints that a transmission names, with the joint's effort limit."""
+        drives: dict[str, Any] = {}
+        for element in self.root.findall("transmission"):
+            name = element.get("name") or "drive"
+            part = element.find("joint")
+            joint = part.get("name") if part is not None else None
+            if joint not in joints:
+                raise FileError(self.path, f"transmission {name}.joint", joint, f"wanted one of {', '.join(joints)}")
+            own = self.plain(str(joint), joint=True)
+            limit = joints[str(joint)].find("limit")
+            effort = self.number(limit, "effort", f"joint {joint}.limit", 0.0) if limit is not None else 0.0
+            if data["joints"][own]["kind"] not in ("hinge", "slider") or effort <= 0.0:
+                self.notes.append(f"transmission {name}: left out, as joint {joint} has no effort limit or is welded")
+                continue
+            actuator = element.find("actuator")
+            reduction = actuator.find("mechanicalReduction") if actuator is not None else None
+            gear = float(reduction.text or 1.0) if reduction is not None else 1.0
+            drives[own] = {"kind": "effort", "joint": own, "limit": effort, "gear": abs(gear) or 1.0}
+            velocity = self.number(limit, "velocity", f"joint {joint}.limit", 0.0) if limit is not None else 0.0
+            if velocity > 0.0:
+                drives[own]["no_load_speed"] = velocity
+                self.notes.append(
+                    f"transmission {name}: effort falls to nothing at {velocity:g}, the joint's velocity limit"
+                )
+        return drives
 
     def joint(self, name: str, element: Element, links: dict[str, Element]) -> dict[str, Any]:
         where = f"joint {name}"
         kind = element.get("type", "")
         if kind not in _KINDS:
             raise FileError(self.path, f"{where}.type", kind, f"wanted one of {', '.join(_KINDS)}")
-        self.report(element, where, ("origin", "parent", "child", "axis", "limit", "dynamics"))
+        self.report(element, where, ("origin", "parent", "child", "axis", "limit", "dynamics", "mimic"))
         ends = {}
         for end in ("parent", "child"):
             part = element.find(end)
@@ -204,12 +292,13 @@ class _Reader:
                 joint["limits"] = (low, high)
             else:
                 self.notes.append(f"{where}: limit {low:g} .. {high:g} leaves no room and is not used")
-            if limit.get("effort") or limit.get("velocity"):
+            driven = {part.get("name") for part in self.root.findall("transmission/joint")}
+            if (limit.get("effort") or limit.get("velocity")) and name not in driven:
                 self.notes.append(f"{where}: limit effort and velocity belong to a drive; add one to use them")
         if dynamics is not None:
             joint["damping"] = self.number(dynamics, "damping", where, 0.0)
-            if self.number(dynamics, "friction", where, 0.0):
-                self.notes.append(f"{where}: dry friction is not modelled")
+            if kind in ("revolute", "continuous", "prismatic"):
+                joint["friction"] = self.number(dynamics, "friction", where, 0.0)
         return joint
 
     def report(self, element: Element, where: str, known: tuple[str, ...]) -> None:
@@ -231,6 +320,7 @@ class _Reader:
                 self.notes.append(f"joint {name}: {joint['child']} has no mass and is welded to {joint['parent']}")
                 joint["kind"] = "fixed"
                 joint.pop("limits", None)
+                joint.pop("friction", None)
             elif joint["kind"] != "fixed" and body["mass"] == 0.0:
                 self.notes.append(
                     f"joint {name}: {joint['child']} has no mass of its own and moves with what it carries"

@@ -125,9 +125,11 @@ def attitude(quaternion: Sequence[float]) -> Array:
 
 def quaternion(roll: float, pitch: float, yaw: float) -> Array:
     """Quaternion (x, y, z, scalar) of Rz(yaw) Ry(pitch) Rx(roll)."""
-    from scipy.spatial.transform import Rotation
-
-    return np.asarray(Rotation.from_euler("xyz", [roll, pitch, yaw]).as_quat())
+    x, y, z = (np.array([np.sin(a / 2), np.cos(a / 2)]) for a in (roll, pitch, yaw))
+    return np.array([
+        x[0] * y[1] * z[1] - x[1] * y[0] * z[0], x[1] * y[0] * z[1] + x[0] * y[1] * z[0],
+        x[1] * y[1] * z[0] - x[0] * y[0] * z[1], x[1] * y[1] * z[1] + x[0] * y[0] * z[0],
+    ])  # fmt: skip
 
 
 def _turned(axis: Array, amount: float) -> Array:

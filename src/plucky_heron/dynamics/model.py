@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.dynamics import assembly
-from plucky_heron.dynamics.energy import GRAVITY, energies, quaternion
+from plucky_heron.dynamics.energy import GRAVITY, poses, quaternion
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.shapes import build_shapes
 from plucky_heron.errors import StateError
@@ -310,12 +310,36 @@ def _set_stops(model: Model) -> None:
 
 
 def _carried(model: Model) -> Array:
-    """Diagonal of the mass matrix at the start pose, from the kinetic energy of each joint moving alone.
+    """What each coordinate moves alone at the start pose: kg, or kg m² (the diagonal of the mass matrix).
 
     Not by the kernels: building a model should not have to load them.
     """
-    start = model.pose(model.start)
-    return np.array([2.0 * energies(model.machine, start, {joint: 1.0})[0] for joint in model.joints])
+    machine = model.machine
+    frames = poses(machine, model.pose(model.start))
+    carried: dict[str, list[str]] = {name: [] for name in machine.joints}
+    above = {joint.child: name for name, joint in machine.joints.items()}
+    for body in machine.bodies:
+        at = body
+        while at != GROUND:
+            carried[above[at]].append(body)
+            at = machine.joints[above[at]].parent
+    moved = np.zeros(len(model.joints))
+    for i, name in enumerate(model.joints):
+        joint = machine.joints[name.partition(".")[0]]
+        if joint.kind not in ("hinge", "slider"):
+            continue
+        place = frames[joint.child]
+        axis = place[:3, :3] @ np.array(joint.axis)
+        moved[i] = joint.armature
+        for body in carried[name]:
+            part, frame = machine.bodies[body], frames[body]
+            if joint.kind == "slider":
+                moved[i] += part.mass
+                continue
+            lever = np.cross(axis, frame[:3, :3] @ np.array(part.centre) + frame[:3, 3] - place[:3, 3])
+            own = frame[:3, :3].T @ axis
+            moved[i] += part.mass * lever @ lever + own @ _matrix(np.array(part.inertia)) @ own
+    return moved
 
 
 def _add_drag(

@@ -153,7 +153,7 @@ def _walk(
             report.notes.append(f"layer {layer or 'none'} has no meaning in the legend; left out")
             continue
         try:
-            curves = (Curve(text) * place).as_subpaths()
+            curves = abs(Curve(text) * place).as_subpaths()  # abs: the transform is otherwise only remembered
             for curve in curves:
                 _sample(Curve(curve), drawing, report, meaning, height)
         except (ValueError, TypeError, IndexError, ZeroDivisionError, AttributeError) as error:

@@ -20,7 +20,7 @@ from plucky_heron.dynamics.kernels.layout import (
     inline_kernel,
     kernel,
 )  # fmt: skip
-from plucky_heron.dynamics.kernels.tree import WORK, forward
+from plucky_heron.dynamics.kernels.tree import WORK, place_nodes
 
 CALLS = (layout, tree, forces, geometry)
 
@@ -260,7 +260,7 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, ou
     line, r, directions = np.zeros(8), np.zeros(9), np.zeros((256, 3))
     for c in range(first, last):
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]
-        forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+        place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
         if sensors.accelerated:
             _accelerate(n, parent, base, state.rows[c], v, state.accelerations[c], w)
         for k in range(places.shape[0]):

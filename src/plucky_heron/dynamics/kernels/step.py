@@ -19,6 +19,7 @@ from plucky_heron.dynamics.kernels.tree import (
     integrate,
     mass_and_bias,
     normalise,
+    place_nodes,
     position_rate,
 )  # fmt: skip
 
@@ -154,7 +155,7 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     first_force = n * NODE + driven * DRIVE
     stiff, dry, pushes = np.zeros(n), np.zeros(n), np.zeros((n, 6))
-    forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+    place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
     thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
     mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, True, mass, right)
@@ -228,7 +229,7 @@ def locate(first, last, tree, body_node, body_rotation, body_position, q, v, out
     n = parent.shape[0]
     w = np.zeros((n, WORK))
     for c in range(first, last):
-        forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q[c], v[c], w)
+        place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q[c], v[c], w)
         for k in range(body_node.shape[0]):
             o = out[c, k]
             p, t = body_position[k], body_rotation[k]

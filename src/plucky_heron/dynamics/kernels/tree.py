@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL, inline_kernel
+from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL, inline_kernel, kernel
 
 CALLS = (layout,)
 
@@ -213,6 +213,12 @@ def forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, 
     """
     for i in range(n):
         kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+
+
+@kernel
+def place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w):
+    """`forward` as a function of its own, for callers that do not run in every step: it is compiled only once."""
+    forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
 
 
 @inline_kernel

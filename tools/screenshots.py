@@ -1,7 +1,7 @@
-"""Render every station at 1280x800 from demo data into docs/screenshots.
+"""Render every station, and every machine on its site, at 1280x800 from demo data into docs/screenshots.
 
 Trains a batch of the demo first (some minutes), then a second one with another setting, proves, hands over and rolls
-out. ``--keep FOLDER`` keeps the project, and takes up what is there already.
+out. ``--keep FOLDER`` keeps the project, and takes up what is there already. ``--machines`` renders the machines only.
 """
 
 from __future__ import annotations
@@ -24,15 +24,22 @@ from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.causeway import NAMES
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project, demo_copy
+from plucky_heron.simulation.drivers import Rule
+from plucky_heron.simulation.trials import run_trials
 from plucky_heron.training import launch
 from plucky_heron.training.recipe import with_changes
 
+MACHINES = {
+    "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
+}  # fmt: skip
+"""Task of each machine, and the sample of its rule's first episode that shows what it is for."""
 
-def prepare(folder: Path) -> Path:
+
+def prepare(folder: Path, machines_only: bool) -> Path:
     """A project with two trained batches."""
     os.environ["XDG_DATA_HOME"] = str(folder)
     project = Project(demo_copy())
-    if not project.runs():
+    if not project.runs() and not machines_only:
         recipe = project.recipe("ppo")
         launch.wait(project.folder, launch.train(project.folder, "lift", recipe, [1, 2, 3, 4, 5]))
         other = with_changes(recipe, {"exploration_memory": "0.0", "log_spread_start": "-0.7"})
@@ -47,9 +54,10 @@ def main() -> None:
     parser.add_argument("--keep", type=Path)
     parser.add_argument("--out", type=Path, default=ROOT / "docs" / "screenshots")
     parser.add_argument("--dark", action="store_true")
+    parser.add_argument("--machines", action="store_true")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as place:
-        folder = prepare(given.keep or Path(place))
+        folder = prepare(given.keep or Path(place), given.machines)
         app = make_application(given.dark)
         window = Window(folder)
         window.resize(1280, 800)
@@ -77,6 +85,24 @@ def main() -> None:
             window.grab().save(str(given.out / f"{number + 1}-{NAMES[number].lower()}.png"))
 
         stations, playback = window.stations, window.bench.playback
+        for task, sample in MACHINES.items():
+            window.bench.choose_task(task)
+            idle()
+            problem = window.bench.problem
+            driver = Rule(problem, next(iter(problem.task.rules)))
+            done = run_trials(problem, driver, seed=5, stream="driving", count=1, record=[0])
+            window.enter(0)
+            pause(0.3)
+            playback.load(problem, done.recordings[0], f"rule {driver.name}, start 1", play=False)
+            playback.seek(min(sample, done.recordings[0].steps))
+            pause(0.8)
+            given.out.mkdir(parents=True, exist_ok=True)
+            window.grab().save(str(given.out / f"machine-{problem.machine.name}.png"))
+        if given.machines:
+            window.close()
+            return
+        window.bench.choose_task("lift")
+        idle()
         window.bench.choose_batch(1)
         stations[2].rehearse()
         idle()

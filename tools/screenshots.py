@@ -93,7 +93,7 @@ def main() -> None:
             done = run_trials(problem, driver, seed=5, stream="driving", count=1, record=[0])
             window.enter(0)
             pause(0.3)
-            playback.load(problem, done.recordings[0], f"rule {driver.name}, start 1", play=False)
+            playback.load(problem, done.recordings[0], f"{driver.name}, start 1", play=False)
             playback.seek(min(sample, done.recordings[0].steps))
             pause(0.8)
             given.out.mkdir(parents=True, exist_ok=True)

@@ -150,11 +150,12 @@ class JointLadder(QWidget):
         width = room / 2 - 12 if room else self.width() - at.x() - beside - 14
         place = QRectF(at.x() + 11 + beside, at.y() - 9, width, 18)
         if room:
-            text = metrics.elidedText(
-                said.removeprefix(joint.child.replace("_", " ")).strip() or said,
-                Qt.TextElideMode.ElideMiddle,
-                int(place.width()),
+            # what the frames above and below say already is left out
+            known = (
+                set(f"{joint.child}_{joint.parent}".split("_")) if metrics.horizontalAdvance(said) > width else set()
             )
+            words = [word for word in name.split("_") if word not in known] or [name.split("_")[-1]]
+            text = metrics.elidedText(" ".join(words), Qt.TextElideMode.ElideMiddle, int(width))
         else:
             text = f"{said} {_SAYS[joint.kind]}" + (f" · driven by {driven}" if driven else "")
         painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, text)

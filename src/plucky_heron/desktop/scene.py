@@ -91,7 +91,9 @@ class Scene:
             return 0.0, 0.0
         now = poses(self.problem.machine, self.problem.model.pose(position))[self._roams][:3, 3]
         moved = VIEWS[view][:2] @ (now - self._start[self._roams][:3, 3])
-        return float(moved[0]), float(moved[1]) if view in ("top", "free") else 0.0
+        # from aside the ground should rest: small ups and downs are not followed
+        up = float(moved[1])
+        return float(moved[0]), up if view in ("top", "free") else float(np.sign(up)) * max(0.0, abs(up) - 0.25)
 
     def paint_site(self, painter: QPainter, frame: Frame, scene: int = 0) -> None:
         """Grid, water, ground, walls, courses."""

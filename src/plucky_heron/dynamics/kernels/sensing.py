@@ -6,9 +6,9 @@ import math
 
 import numpy as np
 
-from plucky_heron.dynamics.kernels import forces, geometry, layout, tree
-from plucky_heron.dynamics.kernels.forces import ground_at, point_of, velocity_at
-from plucky_heron.dynamics.kernels.geometry import core_distance, feature, place_shape
+from plucky_heron.dynamics.kernels import forces, geometry, layout, manifold, tree
+from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
+from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
 from plucky_heron.dynamics.kernels.layout import (
     BOX,
     CAPSULE,
@@ -20,9 +20,11 @@ from plucky_heron.dynamics.kernels.layout import (
     inline_kernel,
     kernel,
 )  # fmt: skip
+from plucky_heron.dynamics.kernels.manifold import feature
+from plucky_heron.dynamics.kernels.places import ground_at
 from plucky_heron.dynamics.kernels.tree import WORK, place_nodes
 
-CALLS = (layout, tree, forces, geometry)
+CALLS = (layout, tree, forces, geometry, manifold)
 
 JOINT, POSE, INERTIAL, CONTACT_FORCE, CLEARANCE, BEAMS, COURSE, BEARING = 0, 1, 2, 3, 4, 5, 6, 7
 
@@ -256,7 +258,7 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, ou
     n = parent.shape[0]
     w = np.zeros((n, WORK))
     places = np.zeros((shapes.kind.shape[0], 13))
-    g, corners = np.zeros((6, 9)), np.zeros((3, geometry.MOST_CORNERS, 3))
+    g, corners = np.zeros((6, 9)), np.zeros((3, manifold.MOST_CORNERS, 3))
     line, r, directions = np.zeros(8), np.zeros(9), np.zeros((256, 3))
     for c in range(first, last):
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]

@@ -6,12 +6,13 @@ import math
 
 import numpy as np
 
-from plucky_heron.dynamics.kernels import contact, drives, forces, geometry, layout, tree
-from plucky_heron.dynamics.kernels.contact import ROW, find_contacts, impulses
+from plucky_heron.dynamics.kernels import contact, drives, forces, geometry, layout, manifold, meeting, tree
+from plucky_heron.dynamics.kernels.contact import ROW, impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, into_equations, outer_forces, thrust
-from plucky_heron.dynamics.kernels.geometry import MOST_CORNERS, POINT
 from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, NODE, THRUST, kernel
+from plucky_heron.dynamics.kernels.manifold import MOST_CORNERS, POINT
+from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
     WORK,
     factorise_and_solve,
@@ -23,7 +24,7 @@ from plucky_heron.dynamics.kernels.tree import (
     position_rate,
 )  # fmt: skip
 
-CALLS = (layout, tree, drives, forces, geometry, contact)
+CALLS = (layout, tree, drives, forces, geometry, manifold, meeting, contact)
 
 
 @kernel

@@ -1,0 +1,221 @@
+"""What touches: broad phase by reach, then touching points of shapes with ground, site and each other."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from plucky_heron.dynamics.kernels import geometry, layout, manifold, places
+from plucky_heron.dynamics.kernels.geometry import place_shape
+from plucky_heron.dynamics.kernels.layout import CAPSULE, GRID, NO_GROUND, SPHERE, inline_kernel, kernel
+from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
+from plucky_heron.dynamics.kernels.places import ground_at
+
+CALLS = (layout, geometry, manifold, places)
+
+MARGIN = 0.01
+"""Shapes nearer than this (m) are given to the solver, which lets them meet but not cross."""
+
+
+@inline_kernel
+def surface_of(first, second, out):
+    """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series."""
+    out[0] = math.sqrt(first[0] * second[0])
+    out[1] = math.sqrt(first[1] * second[1])
+    out[2] = max(first[2], second[2])
+    out[3] = first[3] + second[3]
+    out[4] = max(first[4], second[4])
+
+
+@inline_kernel
+def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, list_, nodes, surfaces):
+    for k in range(count):
+        if found >= capacity:
+            break
+        row = list_[found]
+        row[0] = pair
+        for d in range(3):
+            row[1 + d] = points[k, d]
+            row[9 + d] = points[k, 4 + d]
+        row[4] = row[5] = row[6] = row[7] = row[8] = 0.0
+        row[12] = points[k, 3]
+        row[13] = shape
+        nodes[found, 0], nodes[found, 1] = node_a, node_b
+        for d in range(5):
+            surfaces[found, d] = surface[d]
+        found += 1
+    return found
+
+
+@inline_kernel
+def _reach_in_step(i, reach, w, at, h):
+    """How far a shape may move in a step, generously."""
+    if i < 0:
+        return 0.0
+    ux = w[i, 21] + w[i, 19] * at[11] - w[i, 20] * at[10]
+    uy = w[i, 22] + w[i, 20] * at[9] - w[i, 18] * at[11]
+    uz = w[i, 23] + w[i, 18] * at[10] - w[i, 19] * at[9]
+    turning = math.sqrt(w[i, 18] ** 2 + w[i, 19] ** 2 + w[i, 20] ** 2)
+    return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * reach)
+
+
+@kernel
+def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfaces, points, g, corners):
+    """All touching points of one copy into `list_`; returns their number."""
+    found = 0
+    capacity = contacts.capacity
+    surface = np.zeros(5)
+    shape_kinds, shape_nodes, radii, reaches, poses = shapes.kind, shapes.node, shapes.radius, shapes.reach, shapes.pose
+    grounds, planes, grids, heights = scene.ground_kind, scene.plane, scene.grid, scene.heights
+    for k in range(shape_kinds.shape[0]):
+        place_shape(shape_nodes, poses, k, w, places[k])
+        places[k, 12] = _reach_in_step(shape_nodes[k], reaches[k], w, places[k], h)
+    ground = grounds[s] != NO_GROUND
+    first, last = scene.shape_range[s, 0], scene.shape_range[s, 1]
+    other = scene.shapes
+    other_reaches, other_poses = other.reach, other.pose
+    touching, pairs = contacts.touching, contacts.pairs
+    for t in range(touching.shape[0]):
+        k = touching[t]
+        at = places[k]
+        margin = MARGIN + at[12]
+        if ground:
+            count = _on_ground(
+                shapes,
+                k,
+                shape_kinds[k],
+                radii[k],
+                reaches[k],
+                at,
+                margin,
+                grounds,
+                planes,
+                grids,
+                heights,
+                s,
+                points,
+                corners,
+            )
+            if count > 0:
+                surface_of(shapes.surface[k], scene.ground_surface[s], surface)
+                found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
+        for b in range(first, last):
+            far = reaches[k] + margin + other_reaches[b]
+            dx, dy, dz = at[9] - other_poses[b, 9], at[10] - other_poses[b, 10], at[11] - other_poses[b, 11]
+            if dx * dx + dy * dy + dz * dz > far * far:
+                continue
+            at_b = other_poses[b]
+            count = collide(shapes, k, at, other, b, at_b, margin, points, g, corners)
+            if count > 0:
+                surface_of(shapes.surface[k], other.surface[b], surface)
+                found = _add(found, capacity, points, count, -2.0 - b, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
+    for p in range(pairs.shape[0]):
+        a, b = pairs[p, 0], pairs[p, 1]
+        at, at_b = places[a], places[b]
+        margin = MARGIN + at[12] + at_b[12]
+        far = reaches[a] + reaches[b] + margin
+        dx, dy, dz = at[9] - at_b[9], at[10] - at_b[10], at[11] - at_b[11]
+        if dx * dx + dy * dy + dz * dz > far * far:
+            continue
+        count = collide(shapes, a, at, shapes, b, at_b, margin, points, g, corners)
+        if count > 0:
+            surface_of(shapes.surface[a], shapes.surface[b], surface)
+            found = _add(found, capacity, points, count, float(p), a, shapes.node[a], shapes.node[b], surface, list_, nodes, surfaces)  # fmt: skip
+    return found
+
+
+@inline_kernel
+def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grids, heights, s, points, corners):
+    """Touching points of a shape on plane or rough ground: corners that face it, each against the slope below it."""
+    height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, at[9], at[10])
+    grid = grounds[s] == GRID
+    # rough ground may rise by this much within reach of the shape (slopes up to 45 degrees)
+    rise = reach if grid else 0.0
+    if (at[11] - height) * nz - rise > reach + margin:
+        return 0
+    if kind == SPHERE:
+        if grid:
+            found = _ball_on_grid(0, at[9], at[10], at[11], radius, margin, grounds, planes, grids, heights, s, points)
+            return keep_four(points, found)
+        gap = (at[11] - height) * nz - radius
+        if gap > margin:
+            return 0
+        _touch(points, 0, at[9], at[10], at[11], nx, ny, nz, radius, gap)
+        return 1
+    count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
+    found = 0
+    if grid and kind == CAPSULE:
+        for e in range(count):
+            x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
+            found = _ball_on_grid(found, x, y, z, radius, margin, grounds, planes, grids, heights, s, points)
+        return keep_four(points, found)
+    for e in range(count):
+        x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
+        height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, x, y)
+        gap = (z - height) * nz - radius
+        if gap < margin:
+            _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
+            found += 1
+    return keep_four(points, found)
+
+
+@inline_kernel
+def _ball_on_grid(first, x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
+    """Touching points of a ball on rough ground, the nearest of each cell, from row `first`; returns where they end."""
+    g = grids[s]
+    reach = radius + margin
+    i0, i1 = int(math.floor((x - reach - g[0]) / g[2])), int(math.floor((x + reach - g[0]) / g[2]))
+    j0, j1 = int(math.floor((y - reach - g[1]) / g[3])), int(math.floor((y + reach - g[1]) / g[3]))
+    if g[5] < 2.0:
+        j0, j1 = 0, 0
+    found, lowest, edge = first, math.inf, -1
+    for i in range(i0, i1 + 1):
+        for j in range(j0, j1 + 1):
+            # just inside the cell, so that the slope is the cell's own
+            left, right = g[0] + (i + 1e-6) * g[2], g[0] + (i + 1 - 1e-6) * g[2]
+            low, high = g[1] + (j + 1e-6) * g[3], g[1] + (j + 1 - 1e-6) * g[3]
+            if g[5] < 2.0:
+                low, high = y, y
+            u, t = min(max(x, left), right), min(max(y, low), high)
+            for _ in range(2):
+                height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
+                away = (x - u) * nx + (y - t) * ny + (z - height) * nz
+                ex, ey = x - nx * away, y - ny * away
+                u, t = min(max(ex, left), right), min(max(ey, low), high)
+            inside = u == ex and t == ey
+            height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
+            ex, ey, ez = x - u, y - t, z - height
+            away = ex * nx + ey * ny + ez * nz
+            size = math.sqrt(ex * ex + ey * ey + ez * ez)
+            if away > 0.0 and size > 1e-9:
+                # over an edge of the cell the nearest point is the edge's
+                nx, ny, nz, away = ex / size, ey / size, ez / size, size
+            gap = away - radius
+            if gap >= margin or nz <= 0.0 or found >= points.shape[0]:
+                continue
+            # an edge counts only where it lies nearer than every face
+            if inside or gap < lowest - 1e-6:
+                if not inside and edge >= 0 and edge == found - 1:
+                    found -= 1
+                edge = -1 if inside else found
+                _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
+                found += 1
+            lowest = min(lowest, gap)
+    if edge >= 0 and found > first + 1:
+        # the edge came first, and a face turned out to lie nearer
+        for k in range(first, found):
+            if k != edge and points[k, 3] <= points[edge, 3] + 1e-6:
+                for d in range(POINT):
+                    points[edge, d] = points[found - 1, d]
+                found -= 1
+                break
+    return found
+
+
+@inline_kernel
+def _touch(points, k, x, y, z, nx, ny, nz, radius, gap):
+    back = radius + 0.5 * gap
+    points[k, 0], points[k, 1], points[k, 2] = x - nx * back, y - ny * back, z - nz * back
+    points[k, 3] = gap
+    points[k, 4], points[k, 5], points[k, 6] = nx, ny, nz

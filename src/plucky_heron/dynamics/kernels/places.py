@@ -1,0 +1,65 @@
+"""Ground and water of a site at a place."""
+
+from __future__ import annotations
+
+import math
+
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND, kernel
+
+CALLS = (layout,)
+
+
+@kernel
+def ground_at(kinds, planes, grids, heights, s, x, y):
+    """Height and unit normal of the ground of scene `s` below (x, y); height -inf where there is none."""
+    kind = kinds[s]
+    if kind == NO_GROUND:
+        return -math.inf, 0.0, 0.0, 1.0
+    if kind != GRID:
+        nx, ny, nz = planes[s, 0], planes[s, 1], planes[s, 2]
+        return (planes[s, 3] - nx * x - ny * y) / nz, nx, ny, nz
+    g = grids[s]
+    columns, rows, first = int(g[4]), int(g[5]), int(g[6])
+    u = min(max((x - g[0]) / g[2], 0.0), columns - 1.000001)
+    i = int(u)
+    u -= i
+    if rows < 2:
+        low, high = heights[first + i], heights[first + i + 1]
+        slope = (high - low) / g[2]
+        k = 1.0 / math.sqrt(1.0 + slope * slope)
+        return low + u * (high - low), -slope * k, 0.0, k
+    t = min(max((y - g[1]) / g[3], 0.0), rows - 1.000001)
+    j = int(t)
+    t -= j
+    a = heights[first + j * columns + i]
+    b = heights[first + j * columns + i + 1]
+    c = heights[first + (j + 1) * columns + i]
+    d = heights[first + (j + 1) * columns + i + 1]
+    sx = ((b - a) * (1.0 - t) + (d - c) * t) / g[2]
+    sy = ((c - a) * (1.0 - u) + (d - b) * u) / g[3]
+    k = 1.0 / math.sqrt(1.0 + sx * sx + sy * sy)
+    height = (a * (1.0 - u) + b * u) * (1.0 - t) + (c * (1.0 - u) + d * u) * t
+    return height, -sx * k, -sy * k, k
+
+
+@kernel
+def water_at(flows, profile, s, field, x, y):
+    """Current (3) and water level at (x, y): the copy's own, varied over the place by the site's profile and waves."""
+    flow = flows[s]
+    level = field[6]
+    if flow[2] > 0.0:
+        level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[7])
+    factor = 1.0
+    first, last = int(flow[6]), int(flow[7])
+    if last > first:
+        across = flow[0] * x + flow[1] * y
+        factor = profile[first, 1]
+        for k in range(first, last - 1):
+            x0, x1 = profile[k, 0], profile[k + 1, 0]
+            if across >= x1:
+                factor = profile[k + 1, 1]
+            elif across > x0:
+                share = (across - x0) / (x1 - x0)
+                factor = profile[k, 1] * (1.0 - share) + profile[k + 1, 1] * share
+    return field[3] * factor, field[4] * factor, field[5] * factor, level

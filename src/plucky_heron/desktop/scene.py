@@ -69,9 +69,12 @@ class Scene:
                 low, high = float(flat.min()) - 0.3 * half, float(flat.max()) + 0.25 * half
             return middle[0] - half, middle[0] + half, middle[1] + low, middle[1] + high
         start = model.pose(model.start)
+        driven = {drive.joint for drive in machine.drives.values()}
         for name in model.joints:
             joint = machine.joints[name.partition(".")[0]]
-            for value in joint.limits or (-np.pi, -np.pi / 2, np.pi / 2, np.pi):
+            # a driven joint without stops may go all the way round; what only hangs there hardly will
+            around = (-np.pi, -np.pi / 2, np.pi / 2, np.pi) if name in driven else ()
+            for value in joint.limits or around:
                 reached = poses(machine, {**start, name: float(np.clip(value, -20, 20))})
                 points += [frame[None, :3, 3] for frame in reached.values()]
         site = self.problem.site

@@ -17,19 +17,16 @@ from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.sensing import Sensing
 from plucky_heron.learning import kernels
 from plucky_heron.machine.schema import read_machine
+from plucky_heron.machine.sensors import Sensor
 from plucky_heron.project import demo_source
 from plucky_heron.simulation import kernels as simulation
 
 
 def warm_sensing(model: Model, plant: Plant) -> None:
-    """The sensing kernel on a machine without sensors."""
-    from plucky_heron.dynamics.kernels import sensing
-
-    instruments = Sensing(model, plant.surroundings)
-    sensing.sense(
-        0, 1, model.tree, instruments.table, model.shapes, model.contacts.pairs, plant.surroundings.arrays,
-        instruments.tracks, plant.state(np.zeros((2, len(model.drives)))), plant.step_size, np.zeros((2, 0)),
-    )  # fmt: skip
+    """The sensing kernel on a machine that feels one joint."""
+    machine = model.machine.model_copy(update={"sensors": {"felt": Sensor(kind="joint", joint=model.joints[0])}})
+    instruments = Sensing(build_model(machine), plant.surroundings)
+    instruments.readings(plant, np.zeros((2, len(instruments.channels))))
 
 
 def steps() -> list[Callable[[], object]]:

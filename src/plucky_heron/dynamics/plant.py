@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 import os
+import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from plucky_heron.dynamics.kernels import layout, step
+from plucky_heron.dynamics.kernels import contact, layout, manifold, step, tree
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.errors import StateError
@@ -85,7 +88,26 @@ class Plant:
         self.active: Array = np.ones(copies, dtype=np.bool_)
         self.located: Array = np.zeros((copies, len(model.bodies), 18))
         self._drives = model.drive_table._replace(delay=self.delay)
+        self._took: dict[str, float] = {}
+        self._scratch = [self._room() for _ in range(min(2, self.threads))]
         self._pool: ThreadPoolExecutor | None = None
+
+    def _room(self) -> layout.Scratch:
+        """Scratch for one thread."""
+        model, contacts = self.model, self.contacts_model
+        n, capacity = len(model.joints), contacts.capacity
+        touching = len(contacts.touching) + len(contacts.pairs) > 0
+        most = 3 * capacity + 3 * n if touching or contacts.bounded else 0
+        return layout.Scratch(
+            w=np.zeros((n, tree.WORK)), mass=np.zeros((n, n)), kept=np.zeros((n, n)),
+            vectors=np.zeros((layout.VECTORS, n)), pushes=np.zeros((n, 6)), follow=np.zeros(len(model.drives)),
+            positions=np.zeros((3, len(model.start))), rows=np.zeros((most, n)), numbers=np.zeros((most, contact.ROW)),
+            contacts=np.zeros((capacity, layout.CONTACT)), nodes=np.zeros((capacity, 2), np.int64),
+            surfaces=np.zeros((capacity + 1, 5)), places=np.zeros((len(model.shapes.kind), 13)),
+            simplex=np.zeros((6, 9)), hull=np.zeros((8, 9)), points=np.zeros((manifold.MOST_CORNERS, manifold.POINT)),
+            corners=np.zeros((3, manifold.MOST_CORNERS, 3)), row=np.zeros(len(model.row)),
+            rays=np.zeros((layout.MOST_RAYS, 3)), line=np.zeros(8), turn=np.zeros(9),
+        )  # fmt: skip
 
     def _with_scene(self, contacts: layout.Contacts) -> layout.Contacts:
         """Without ground and shapes on any scene, nothing meets the site."""
@@ -147,42 +169,56 @@ class Plant:
         """Hold `commands` (B, m) for `substeps` physics steps."""
         model, state = self.model, self.state(commands)
 
-        def part(first: int, last: int) -> None:
+        def part(first: int, last: int, scratch: layout.Scratch) -> None:
             step.advance(
                 first, last, model.tree, self._drives, model.force_table, model.shapes, self.contacts_model,
-                self.surroundings.arrays, state, self.step_size, substeps, self.fourth_order,
+                self.surroundings.arrays, state, scratch, self.step_size, substeps, self.fourth_order,
             )  # fmt: skip
 
-        self.share(part)
+        self.share("step", part)
 
-    def share(self, part) -> None:  # type: ignore[no-untyped-def]
-        """Run `part(first, last)` over all copies, in two threads where that pays."""
+    def share(self, name: str, part: Callable[[int, int, layout.Scratch], None]) -> None:
+        """Run `part(first, last, scratch)` over all copies, in two threads where that pays; `name` says what it is.
+
+        Long calls are cut into pieces of about a millisecond, taken in turns: a core that is wanted elsewhere for a while
+        then keeps the other from waiting.
+        """
         if self.threads < 2 or self.copies < SERIAL_BELOW:
-            part(0, self.copies)
+            part(0, self.copies, self._scratch[0])
             return
         if self._pool is None:
             self._pool = ThreadPoolExecutor(1, thread_name_prefix="plant")
-        half = self.copies // 2
-        other = self._pool.submit(part, half, self.copies)
-        part(0, half)
+        pieces = int(min(max(2e3 * self._took.get(name, 0.0), 2.0), 16.0))
+        edges = [self.copies * k // pieces for k in range(pieces + 1)]
+        turn = itertools.count()
+
+        def work(scratch: layout.Scratch) -> None:
+            while (k := next(turn)) < pieces:
+                part(edges[k], edges[k + 1], scratch)
+
+        began = time.perf_counter()
+        other = self._pool.submit(work, self._scratch[1])
+        work(self._scratch[0])
         other.result()
+        self._took[name] = time.perf_counter() - began
 
     def locate(self) -> Array:
         """Where the bodies are, (B, bodies, 18): origin, its velocity, rotation, angular velocity; in world axes."""
         model = self.model
         step.locate(
             0, self.copies, model.tree, model.body_node, model.body_rotation, model.body_position,
-            self.position, self.velocity, self.located,
+            self.position, self.velocity, self._scratch[0].w, self.located,
         )  # fmt: skip
         return self.located
 
     def free_accelerations(self) -> tuple[Array, Array]:
         """Accelerations (n,) of the first copy as it is, drives putting out what they have, and its mass matrix."""
-        result: tuple[Array, Array] = step.accelerations(
+        room = self._scratch[0]
+        step.accelerations(
             self.model.tree, self._drives, self.model.force_table, self.surroundings.arrays,
-            self.state(np.zeros((self.copies, len(self.model.drives)))), self.step_size,
+            self.state(np.zeros((self.copies, len(self.model.drives)))), self.step_size, room,
         )  # fmt: skip
-        return result
+        return room.vectors[0].copy(), room.kept.copy()
 
     def contact_forces(self, copy: int = 0) -> Array:
         """What presses now, (k, 6): place, and force on the shape named first, in N."""

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import Surroundings
@@ -73,13 +74,13 @@ class Sensing:
         if self.channels:
             state = plant.state(np.zeros((plant.copies, len(self.model.drives))))
 
-            def part(first: int, last: int) -> None:
+            def part(first: int, last: int, scratch: layout.Scratch) -> None:
                 sensing.sense(
                     first, last, self.model.tree, self.table, self.model.shapes, self.model.contacts.pairs,
-                    self.surroundings.arrays, self.tracks, state, plant.step_size, out,
+                    self.surroundings.arrays, self.tracks, state, plant.step_size, scratch, out,
                 )  # fmt: skip
 
-            plant.share(part)
+            plant.share("sense", part)
         return out
 
 

@@ -36,14 +36,27 @@ def _compiled(function: Callable[..., Any], **options: Any) -> Any:
     return made
 
 
+_INNER = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+"""For what only other kernels call: no way in from Python is compiled."""
+
+
+def entry_kernel(function: Callable[..., Any]) -> Any:
+    """A `kernel` that Python calls."""
+    return _compiled(function, _nrt=False)
+
+
 def kernel(function: Callable[..., Any]) -> Any:
-    """A compiled function of its own."""
-    return _compiled(function)
+    """A compiled function of its own, which makes no arrays and counts no references to them.
+
+    Counting is atomic and cost more than all arithmetic of a step. Without it, arrays live because Python holds them;
+    Numba refuses to compile what would make a new one.
+    """
+    return _compiled(function, _nrt=False, **_INNER)
 
 
 def inline_kernel(function: Callable[..., Any]) -> Any:
-    """A compiled function that becomes part of each of its callers: for what runs in every step."""
-    return _compiled(function, forceinline=True)
+    """A `kernel` that becomes part of each of its callers: for what runs in every step."""
+    return _compiled(function, forceinline=True, _nrt=False, **_INNER)
 
 
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
@@ -167,6 +180,42 @@ class Contacts(NamedTuple):
     iterations: int
     bounded: bool
     """Whether some joint has stops, dry friction or a brake."""
+
+
+class Scratch(NamedTuple):
+    """What one copy's step writes and forgets; made once a call (`step.make_scratch`), n coordinates, m drives."""
+
+    w: Array
+    mass: Array
+    kept: Array
+    """The mass matrix before it is factorised (fourth-order steps)."""
+    vectors: Array
+    """(VECTORS, n)."""
+    pushes: Array
+    follow: Array
+    positions: Array
+    """Start, sum and rate of the position (3, position) in a fourth-order step."""
+    rows: Array
+    numbers: Array
+    contacts: Array
+    nodes: Array
+    surfaces: Array
+    """Both surfaces together, one row a contact and one to work in."""
+    places: Array
+    simplex: Array
+    hull: Array
+    points: Array
+    corners: Array
+    row: Array
+    """A row of numbers of its own, for machines whose tanks change it."""
+    rays: Array
+    line: Array
+    turn: Array
+    """Of a sensor: directions of its beams, its place on the course, its attitude."""
+
+
+VECTORS = 10
+MOST_RAYS = 256
 
 
 class State(NamedTuple):

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 from plucky_heron.dynamics.kernels import geometry, layout, manifold, places
 from plucky_heron.dynamics.kernels.geometry import place_shape
 from plucky_heron.dynamics.kernels.layout import CAPSULE, GRID, NO_GROUND, SPHERE, inline_kernel, kernel
@@ -61,11 +59,13 @@ def _reach_in_step(i, reach, w, at, h):
 
 
 @kernel
-def find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfaces, points, g, corners):
-    """All touching points of one copy into `list_`; returns their number."""
+def find_contacts(shapes, contacts, scene, s, w, h, scratch):
+    """All touching points of one copy into `scratch.contacts`, `.nodes`, `.surfaces`; returns their number."""
     found = 0
     capacity = contacts.capacity
-    surface = np.zeros(5)
+    places, list_, nodes, surfaces = scratch.places, scratch.contacts, scratch.nodes, scratch.surfaces
+    points, g, corners = scratch.points, scratch.simplex, scratch.corners
+    surface = surfaces[capacity]
     shape_kinds, shape_nodes, radii, reaches, poses = shapes.kind, shapes.node, shapes.radius, shapes.reach, shapes.pose
     grounds, planes, grids, heights = scene.ground_kind, scene.plane, scene.grid, scene.heights
     for k in range(shape_kinds.shape[0]):

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 from plucky_heron.dynamics.kernels import forces, geometry, layout, manifold, tree
 from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
 from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
@@ -17,12 +15,13 @@ from plucky_heron.dynamics.kernels.layout import (
     NO_GROUND,
     SPHERE,
     TAIL,
+    entry_kernel,
     inline_kernel,
     kernel,
 )  # fmt: skip
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
-from plucky_heron.dynamics.kernels.tree import WORK, place_nodes
+from plucky_heron.dynamics.kernels.tree import place_nodes
 
 CALLS = (layout, tree, forces, geometry, manifold)
 
@@ -251,15 +250,13 @@ def _attitude(r, t, out):
             out[3 * a + b] = r[3 * a] * t[b] + r[3 * a + 1] * t[3 + b] + r[3 * a + 2] * t[6 + b]
 
 
-@kernel
-def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, out):
+@entry_kernel
+def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, scratch, out):
     """Channels of all sensors, out (B, channels)."""
+    w, places, g, corners = scratch.w, scratch.places, scratch.simplex, scratch.corners
+    line, r, directions = scratch.line, scratch.turn, scratch.rays
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
-    w = np.zeros((n, WORK))
-    places = np.zeros((shapes.kind.shape[0], 13))
-    g, corners = np.zeros((6, 9)), np.zeros((3, manifold.MOST_CORNERS, 3))
-    line, r, directions = np.zeros(8), np.zeros(9), np.zeros((256, 3))
     for c in range(first, last):
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]
         place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 from plucky_heron.dynamics.kernels import contact, drives, forces, geometry, layout, manifold, meeting, tree
-from plucky_heron.dynamics.kernels.contact import ROW, impulses
+from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, into_equations, outer_forces, thrust
-from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, NODE, THRUST, kernel
-from plucky_heron.dynamics.kernels.manifold import MOST_CORNERS, POINT
+from plucky_heron.dynamics.kernels.layout import (
+    CONTACT,
+    DRAIN,
+    DRIVE,
+    FORCE,
+    NODE,
+    THRUST,
+    entry_kernel,
+    kernel,
+)  # fmt: skip
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
-    WORK,
     factorise_and_solve,
     forward,
     integrate,
@@ -27,8 +32,8 @@ from plucky_heron.dynamics.kernels.tree import (
 CALLS = (layout, tree, drives, forces, geometry, manifold, meeting, contact)
 
 
-@kernel
-def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h, substeps, fourth_order):
+@entry_kernel
+def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, scratch, h, substeps, fourth_order):
     """Advance copies `first` to `last` by `substeps` steps of `h` seconds under held commands.
 
     Semi-implicit: speeds first, with stiff efforts linearised, then contact impulses, then positions at the new speeds.
@@ -49,23 +54,14 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
         thrusters = thrusters or drive_kinds[a] == THRUST or drive_kinds[a] == DRAIN
     pushed = forced > 0 or thrusters
     touching = contacts.touching.shape[0] + contacts.pairs.shape[0] > 0
-    bounded = contacts.bounded
-    w = np.zeros((n, WORK))
-    mass = np.zeros((n, n))
-    right, effort, stiff, dry, free = np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n)
-    pushes = np.zeros((n, 6))
-    follow = np.zeros(driven)
-    capacity = contacts.capacity
-    most = 3 * capacity + 2 * n if touching or bounded else 0
-    rows, numbers = np.zeros((most, n)), np.zeros((most, ROW))
-    z, zp, column = np.zeros(n), np.zeros(n), np.zeros(n)
-    list_ = np.zeros((capacity, CONTACT))
-    nodes = np.zeros((capacity, 2), np.int64)
-    surfaces = np.zeros((capacity, 5))
-    places = np.zeros((shapes.kind.shape[0], 13))
-    g, work = np.zeros((6, 9)), np.zeros((8, 9))
-    points, corners = np.zeros((MOST_CORNERS, POINT)), np.zeros((3, MOST_CORNERS, 3))
-    own = np.zeros(state.rows.shape[1] if tanks > 0 else 0)
+    iterations = contacts.iterations
+    w, mass, pushes, follow, vectors = scratch.w, scratch.mass, scratch.pushes, scratch.follow, scratch.vectors
+    right, effort, stiff, dry, free = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4]
+    z, zp, column, work = vectors[5], vectors[6], vectors[7], scratch.hull
+    rows, numbers, list_, nodes, surfaces = (
+        scratch.rows, scratch.numbers, scratch.contacts, scratch.nodes, scratch.surfaces,
+    )  # fmt: skip
+    own = scratch.row
     per_second = 1.0 / h
     for c in range(first, last):
         if not state.active[c]:
@@ -73,32 +69,32 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
         nominal, field, q, v = state.rows[c], state.fields[c], state.position[c], state.velocity[c]
         # with tanks the numbers of some nodes change from step to step
         row = own if tanks > 0 else nominal
-        for k in range(own.shape[0]):
-            own[k] = nominal[k]
         slip, fill, s = state.slip[c], state.fill[c], state.scene[c]
         played, integral, lagged, limited = state.played[c], state.integral[c], state.lagged[c], state.limited[c]
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
-        ended, used = state.accelerations[c], state.efforts[c]
+        ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
         for a in range(driven):
-            lag = row[n * NODE + a * DRIVE + 3]
+            lag = nominal[n * NODE + a * DRIVE + 3]
             follow[a] = 1.0 - math.exp(-h / lag) if lag > 0.0 else 1.0
         for _ in range(substeps):
+            if tanks > 0:
+                for k in range(own.shape[0]):
+                    own[k] = nominal[k]
+                fill_tanks(tank_nodes, tank_sizes, fill, own)
             drive_step(
                 n, driven, drive_kinds, driven_joints, delays, row, q, v, command, lagged, integral, limited, played,
                 ring, head, h, follow,
             )  # fmt: skip
             head += 1
             field[7] += h
-            if tanks > 0:
-                for k in range(own.shape[0]):
-                    own[k] = nominal[k]
-                fill_tanks(tank_nodes, tank_sizes, fill, own)
             if fourth_order:
-                runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, ended, used)  # fmt: skip
+                runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, ended, used)  # fmt: skip
                 continue
             forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
             if pushed:
-                pushes[:] = 0.0
+                for i in range(n):
+                    for k in range(6):
+                        pushes[i, k] = 0.0
                 if thrusters:
                     thrust(n, driven, drive_kinds, driven_joints, burns_from, row, played, fill, w, pushes, h)
                 if forced > 0:
@@ -121,18 +117,17 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
                 free[i] = v[i] + h * right[i]
             found = 0
             if touching:
-                found = find_contacts(shapes, contacts, scene, s, w, h, places, list_, nodes, surfaces, points, g, corners)  # fmt: skip
+                found = find_contacts(shapes, contacts, scene, s, w, h, scratch)  # fmt: skip
             corrected = False
             if held or found > 0:
                 corrected = impulses(
-                    n, parent, row, w, q, v, free, h, mass, found, list_, state.contacts[c],
-                    state.contact_count[c], nodes, surfaces, dry, contacts.iterations, rows, numbers, z, zp,
+                    n, parent, row, w, q, v, free, h, mass, found, list_, remembered,
+                    state.contact_count[c], nodes, surfaces, dry, iterations, rows, numbers, z, zp,
                 )  # fmt: skip
                 for i in range(n):
                     ended[i] = (free[i] - v[i]) * per_second
             if touching:
                 state.contact_count[c] = found
-                remembered = state.contacts[c]
                 for k in range(found):
                     for d in range(CONTACT):
                         remembered[k, d] = list_[k, d]
@@ -146,16 +141,20 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, h
 
 
 @kernel
-def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, w, mass, right, effort):
-    """Accelerations into `right` with everything explicit and nothing touching (one stage of Runge-Kutta).
+def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, effort):
+    """Accelerations into `scratch.vectors[0]` with everything explicit and nothing touching (one Runge-Kutta stage).
 
-    `w` (n, WORK), `mass` (n, n) and `effort` (n) are scratch; `mass` ends as its factor.
+    The mass matrix (lower triangle) is left in `scratch.kept`, the joint efforts in `effort` (n).
     """
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     first_force = n * NODE + driven * DRIVE
-    stiff, dry, pushes = np.zeros(n), np.zeros(n), np.zeros((n, 6))
+    w, mass, kept, pushes, vectors = scratch.w, scratch.mass, scratch.kept, scratch.pushes, scratch.vectors
+    right, stiff, dry, column = vectors[0], vectors[2], vectors[3], vectors[7]
+    for i in range(n):
+        for k in range(6):
+            pushes[i, k] = 0.0
     place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
     thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
@@ -164,34 +163,28 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):
         right[i] = effort[i] - right[i]
-    into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, scene.flow, scene.profile, s, field, 0.0, mass, right, stiff, np.zeros((8, 9)))  # fmt: skip
-    couple(
-        coupled,
-        first_force + forced * FORCE,
-        forces.coupling_kind,
-        forces.dependent,
-        forces.leader,
-        row,
-        q,
-        v,
-        h,
-        True,
-        mass,
-        right,
-    )
-    kept = mass.copy()
+    into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, scene.flow, scene.profile, s, field, 0.0, mass, right, column, scratch.hull)  # fmt: skip
+    couple(coupled, first_force + forced * FORCE, forces.coupling_kind, forces.dependent, forces.leader, row, q, v, h, True, mass, right)  # fmt: skip
+    for i in range(n):
+        for k in range(n):
+            kept[i, k] = mass[i, k]
     factorise_and_solve(n, mass, right)
-    return kept
 
 
 @kernel
-def runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, ended, used):
+def runge_kutta(
+    tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, ended, used
+):
     """One step of the classical fourth-order method, for smooth motion; attitudes are brought back to unit length."""
     n, size = v.shape[0], q.shape[0]
-    w, mass, right = np.zeros((n, WORK)), np.zeros((n, n)), np.zeros(n)
-    q0, v0, dq, dv, rate = q.copy(), v.copy(), np.zeros(size), np.zeros(n), np.zeros(size)
+    right, v0, dv = scratch.vectors[0], scratch.vectors[8], scratch.vectors[9]
+    q0, dq, rate = scratch.positions[0], scratch.positions[1], scratch.positions[2]
+    for i in range(size):
+        q0[i], dq[i], rate[i] = q[i], 0.0, 0.0
+    for i in range(n):
+        v0[i], dv[i] = v[i], 0.0
     for stage in range(4):
-        explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, w, mass, right, used)  # fmt: skip
+        explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, used)
         weight = h / 6.0 if stage == 0 or stage == 3 else h / 3.0
         reach = h if stage == 2 else 0.5 * h
         position_rate(n, tree.kind, tree.scalar, q, v, rate)
@@ -209,26 +202,27 @@ def runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, 
     normalise(n, tree.kind, tree.scalar, q)
 
 
-@kernel
-def accelerations(tree, drives, forces, scene, state, h):
-    """Accelerations (n) of copy 0 with everything explicit and nothing touching; also its mass matrix (lower triangle)."""
-    n = tree.parent.shape[0]
-    w, mass, right = np.zeros((n, WORK)), np.zeros((n, n)), np.zeros(n)
-    row = state.rows[0].copy()
+@entry_kernel
+def accelerations(tree, drives, forces, scene, state, h, scratch):
+    """Accelerations of copy 0 with everything explicit and nothing touching, into `scratch.vectors[0]`.
+
+    The mass matrix (lower triangle) is left in `scratch.kept`, joint efforts in `scratch.vectors[1]`.
+    """
+    row = scratch.row
+    for k in range(row.shape[0]):
+        row[k] = state.rows[0, k]
     fill_tanks(forces.tank_node, forces.tanks, state.fill[0], row)
-    kept = explicit(
+    explicit(
         tree, drives, forces, scene, row, state.position[0], state.velocity[0], state.played[0], state.integral[0],
-        state.slip[0], state.fill[0], state.scene[0], state.fields[0], h, w, mass, right, np.zeros(n),
+        state.slip[0], state.fill[0], state.scene[0], state.fields[0], h, scratch, scratch.vectors[1],
     )  # fmt: skip
-    return right, kept
 
 
-@kernel
-def locate(first, last, tree, body_node, body_rotation, body_position, q, v, out):
+@entry_kernel
+def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, out):
     """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
     parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
-    w = np.zeros((n, WORK))
     for c in range(first, last):
         place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q[c], v[c], w)
         for k in range(body_node.shape[0]):

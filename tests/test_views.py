@@ -14,7 +14,8 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 from scipy.spatial import ConvexHull
 
-from plucky_heron.analysis.machine_facts import derived_facts, part_numbers
+from plucky_heron.analysis.machine_facts import derived_facts
+from plucky_heron.analysis.part_numbers import part_numbers
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job

@@ -5,7 +5,8 @@ from __future__ import annotations
 import functools
 import math
 import re
-from typing import TYPE_CHECKING, Annotated, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 from pydantic import BeforeValidator
 
@@ -145,6 +146,21 @@ def show(value: float, unit: str = "", digits: int = 3) -> str:
     return text.replace("-", "−") + (f" {pretty_unit(unit)}" if unit else "")
 
 
+@dataclass(frozen=True)
+class In:
+    """The SI unit of a field of a file, as a mark in its annotation."""
+
+    unit: str
+
+
+def unit_in(annotation: object) -> str | None:
+    """The unit that an annotation carries, also inside a tuple or a union; None without one."""
+    if isinstance(annotation, In):
+        return annotation.unit
+    inner = (*getattr(annotation, "__metadata__", ()), *get_args(annotation))
+    return next((unit for part in inner if (unit := unit_in(part)) is not None), None)
+
+
 def _validator(unit: str) -> BeforeValidator:
     def read(value: object) -> float:
         if not isinstance(value, str | int | float):
@@ -157,24 +173,24 @@ def _validator(unit: str) -> BeforeValidator:
     return BeforeValidator(read)
 
 
-Number = Annotated[float, _validator("")]
-Mass = Annotated[float, _validator("kg")]
-Length = Annotated[float, _validator("m")]
-Area = Annotated[float, _validator("m**2")]
-Time = Annotated[float, _validator("s")]
-Frequency = Annotated[float, _validator("1/s")]
-Angle = Annotated[float, _validator("rad")]
-Speed = Annotated[float, _validator("m/s")]
-Acceleration = Annotated[float, _validator("m/s**2")]
-Force = Annotated[float, _validator("N")]
-Density = Annotated[float, _validator("kg/m**3")]
-Inertia = Annotated[float, _validator("kg*m**2")]
-Torque = Annotated[float, _validator("N*m")]
-Rate = Annotated[float, _validator("rad/s")]
-Stiffness = Annotated[float, _validator("N/m")]
-Damping = Annotated[float, _validator("N*s/m")]
-TurnDamping = Annotated[float, _validator("N*m*s/rad")]
-SquareDamping = Annotated[float, _validator("kg/m")]
+Number = Annotated[float, _validator(""), In("")]
+Mass = Annotated[float, _validator("kg"), In("kg")]
+Length = Annotated[float, _validator("m"), In("m")]
+Area = Annotated[float, _validator("m**2"), In("m**2")]
+Time = Annotated[float, _validator("s"), In("s")]
+Frequency = Annotated[float, _validator("1/s"), In("1/s")]
+Angle = Annotated[float, _validator("rad"), In("rad")]
+Speed = Annotated[float, _validator("m/s"), In("m/s")]
+Acceleration = Annotated[float, _validator("m/s**2"), In("m/s**2")]
+Force = Annotated[float, _validator("N"), In("N")]
+Density = Annotated[float, _validator("kg/m**3"), In("kg/m**3")]
+Inertia = Annotated[float, _validator("kg*m**2"), In("kg*m**2")]
+Torque = Annotated[float, _validator("N*m"), In("N*m")]
+Rate = Annotated[float, _validator("rad/s"), In("rad/s")]
+Stiffness = Annotated[float, _validator("N/m"), In("N/m")]
+Damping = Annotated[float, _validator("N*s/m"), In("N*s/m")]
+TurnDamping = Annotated[float, _validator("N*m*s/rad"), In("N*m*s/rad")]
+SquareDamping = Annotated[float, _validator("kg/m"), In("kg/m")]
 """Of force with the square of speed."""
-TurnSquareDamping = Annotated[float, _validator("kg*m**2")]
+TurnSquareDamping = Annotated[float, _validator("kg*m**2"), In("kg*m**2")]
 """Of torque with the square of the turning rate; a radian counts as one."""

@@ -41,8 +41,8 @@ class Linear:
     servos: Array
 
 
-def linearise(problem: Problem) -> Linear:
-    """A and B by central differences of the simulated sample, nominal machine in still air."""
+def linearise(problem: Problem, pose: Array | None = None) -> Linear:
+    """A and B by central differences of the simulated sample, nominal machine in still air; about `pose` or the start."""
     model, timing = problem.model, problem.task.timing
     if model.attitudes():
         raise StateError("a machine that turns freely in space has no linear regulator here yet")
@@ -56,12 +56,14 @@ def linearise(problem: Problem) -> Linear:
     pushes = 1e-4 * np.maximum(1.0, np.abs(problem.high))
     copies = 2 * (width + len(inputs))
     plant = Plant(model, copies, timing.physics_step, threads=1, surroundings=problem.surroundings)
+    if pose is not None:
+        plant.position[:] = pose
     for draw in problem.draws:  # variation at its middle is the nominal machine
         if draw.kind == "parameter":
             model.vary(plant.rows, np.arange(copies), draw.target, np.full(copies, draw.distribution.middle(draw.unit)))
         elif draw.kind == "start" and draw.target.endswith(".position"):
             joint = draw.target.rpartition(".")[0]
-            if joint in problem.hold:
+            if joint in problem.hold and pose is None:
                 plant.position[:, model.joints.index(joint)] = draw.distribution.middle(draw.unit)
     plant.settle_drives(np.arange(copies))
     centre = _state(plant, servos)[0].copy()

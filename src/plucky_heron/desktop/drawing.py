@@ -32,6 +32,8 @@ class Drawing(QWidget):
         self.selected = ""
         self.caption = ""
         self._drag: QPointF | None = None
+        self._fixed: Frame | None = None
+        """The transform while something is dragged: the view then does not follow."""
         self.setMinimumSize(200, 140)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("drawing of the machine")
@@ -61,6 +63,8 @@ class Drawing(QWidget):
 
     def frame(self) -> Frame:
         """The present transform."""
+        if self._fixed is not None:
+            return self._fixed
         assert self.scene is not None
         left, right, low, high = self.scene.extent(self.view)
         scale = min(self.width() / (right - left), (self.height() - 30) / (high - low)) * self.zoom
@@ -109,7 +113,7 @@ class Drawing(QWidget):
         painter.setFont(font(12))
         painter.setPen(t.color("soft"))
         painter.drawText(
-            QPointF(12, 19), f"{self.view.capitalize()} view" + (f"  ·  {self.caption}" if self.caption else "")
+            QPointF(12, 19), f"{self.view.capitalize()} view" + (f"  ·  {self.hint()}" if self.hint() else "")
         )
         if recording is not None and self.playback is not None:
             painter.setFont(font(13, bold=True))
@@ -138,6 +142,10 @@ class Drawing(QWidget):
         draw_arrow(painter, QPointF(14, base.y()), QPointF(38, base.y()), t.color("ink"))
         names = {"side": "x +", "end": "y +", "top": "x +", "free": "from the right, above"}
         painter.drawText(QPointF(50, base.y() + 4), names[self.view])
+
+    def hint(self) -> str:
+        """What stands beside the name of the view."""
+        return self.caption
 
     def body_at(self, point: QPointF) -> str:
         """The body drawn at a point, the last one painted first."""

@@ -2,16 +2,47 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
+from collections.abc import Sequence
 
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from plucky_heron.analysis.machine_problems import Trouble
 from plucky_heron.desktop.theme import font, theme
+from plucky_heron.desktop.widgets import draw_mark
 from plucky_heron.machine.schema import GROUND, Machine
 
 _SAYS = {
     "hinge": "turns", "slider": "slides", "fixed": "fixed", "ball": "ball", "planar": "in the plane", "free": "free",
 }  # fmt: skip
+
+
+_KINDS = {
+    "bodies": "body", "joints": "joint", "drives": "drive", "forces": "force", "tanks": "tank", "couplings": "coupling",
+    "sensors": "sensor",
+}  # fmt: skip
+
+
+def _standing_on(machine: Machine, body: str) -> list[tuple[str, str]]:
+    """Parts that stand on a body."""
+    found = [
+        ("drives", name) for name, drive in machine.drives.items() if drive.kind == "thrust" and drive.body == body
+    ]
+    for name, force in machine.forces.items():
+        places = [getattr(force, key, None) for key in ("body", "wheel", "a")]
+        if body in places:
+            found.append(("forces", name))
+    found += [("tanks", name) for name, tank in machine.tanks.items() if tank.body == body]
+    drains = {d.tank: n for n, d in machine.drives.items() if d.kind == "drain"}
+    found += [("drives", drains[name]) for kind, name in found if kind == "tanks" and name in drains]
+    return found + [("sensors", name) for name, sensor in machine.sensors.items() if sensor.body == body]
+
+
+def _standing_on_joint(machine: Machine, joint: str) -> list[tuple[str, str]]:
+    """Sensors and couplings of a joint."""
+    found = [("couplings", name) for name, coupling in machine.couplings.items() if coupling.joint == joint]
+    return found + [("sensors", name) for name, sensor in machine.sensors.items() if sensor.joint == joint]
 
 
 class JointLadder(QWidget):
@@ -27,10 +58,14 @@ class JointLadder(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("joint ladder")
         self._places: list[tuple[QRectF, str, str]] = []
+        self._marks: dict[tuple[str, str], str] = {}
+        self._said: dict[tuple[str, str], str] = {}
 
-    def show_machine(self, machine: Machine, selected: tuple[str, str]) -> None:
-        """Show a machine with a part chosen: ("bodies" or "joints" or "drives", name)."""
+    def show_machine(self, machine: Machine, selected: tuple[str, str], troubles: Sequence[Trouble] = ()) -> None:
+        """Show a machine with a part chosen: section of the machine file, such as "bodies", and name."""
         self.machine, self.selected = machine, selected
+        self._marks = {(t.kind, t.name): t.state for t in troubles}
+        self._said = {(t.kind, t.name): f"{t.name}: {t.text}; {t.remedy}" for t in troubles}
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -108,7 +143,46 @@ class JointLadder(QWidget):
         metrics = painter.fontMetrics()
         text = metrics.elidedText(body.replace("_", " "), Qt.TextElideMode.ElideMiddle, int(box.width()) - 4)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        # what stands on a body sits on the edge of its frame
+        chips = _standing_on(self.machine, body)
+        for k, (kind, name) in enumerate(chips[: int((box.width() - 8) // 13)]):
+            self._chip(painter, QPointF(box.left() + 11 + 13 * k, box.top()), kind, name)
         self._places.append((box, "bodies", body))
+        if ("bodies", body) in self._marks:
+            draw_mark(painter, QPointF(box.left() - 2, box.top() + 1), self._marks["bodies", body])
+
+    def _chip(self, painter: QPainter, at: QPointF, kind: str, name: str) -> None:
+        """A small sign of a part: sensors an eye, forces a chevron, tanks a level, couplings a link, thrusters a dart."""
+        t = theme()
+        chosen = self.selected == (kind, name)
+        role = {"sensors": "tide", "forces": "plum", "tanks": "moss", "couplings": "heron", "drives": "plum"}[kind]
+        painter.setPen(QPen(t.color("reed" if chosen else role), 2.2 if chosen else 1.4))
+        painter.setBrush(t.color("card"))
+        box = QRectF(at.x() - 5, at.y() - 5, 10, 10)
+        if kind == "sensors":
+            painter.drawEllipse(box)
+            painter.setBrush(t.color(role))
+            painter.drawEllipse(at, 1.4, 1.4)
+        elif kind == "tanks":
+            painter.drawRect(box)
+            painter.fillRect(QRectF(at.x() - 3.5, at.y(), 7, 3.5), t.color(role))
+        elif kind == "forces":
+            painter.drawEllipse(box)
+            painter.drawPolyline(
+                QPolygonF(
+                    [QPointF(at.x() - 3, at.y() + 2), QPointF(at.x(), at.y() - 2.5), QPointF(at.x() + 3, at.y() + 2)]
+                )
+            )
+        elif kind == "couplings":
+            for shift in (-2.5, 2.5):
+                painter.drawEllipse(at + QPointF(shift, 0), 3.5, 3.5)
+        else:
+            painter.drawPolygon(
+                QPolygonF(
+                    [QPointF(at.x() + 5, at.y()), QPointF(at.x() - 4, at.y() - 4.5), QPointF(at.x() - 4, at.y() + 4.5)]
+                )
+            )
+        self._places.append((box.adjusted(-1.5, -1.5, 1.5, 1.5), kind, name))
 
     def _joint(self, painter: QPainter, at: QPointF, name: str, room: float, beside: float) -> None:
         """The symbol, and beside it what the joint does; in a narrow column (`room` above zero) its name only."""
@@ -163,14 +237,30 @@ class JointLadder(QWidget):
             width = metrics.horizontalAdvance(f"{said} {_SAYS[joint.kind]} · ")
             self._places.append((QRectF(place.left() + width, place.top(), 200, 18), "drives", driven))
             place.setWidth(width)
+        if driven and ("drives", driven) in self._marks:
+            draw_mark(painter, QPointF(at.x() - 2, at.y() + 1), self._marks["drives", driven])
+        for k, (kind, part) in enumerate(_standing_on_joint(machine, name)):
+            self._chip(painter, QPointF(at.x() - 15 - 13 * k, at.y()), kind, part)
         self._places.append((box.united(place), "joints", name))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose what was clicked."""
-        for box, kind, name in self._places:
-            if box.contains(event.position()):
-                self.chosen.emit(kind, name)
-                return
+        part = self.part_at(event.position())
+        if part is not None:
+            self.chosen.emit(*part)
+
+    def part_at(self, point: QPointF) -> tuple[str, str] | None:
+        """The part drawn at a point; small signs come before what they stand on."""
+        return next(((kind, name) for box, kind, name in self._places if box.contains(point)), None)
+
+    def event(self, event: QEvent) -> bool:
+        """The name of what is under the mouse, and what is wrong with it."""
+        if event.type() == QEvent.Type.ToolTip:
+            part = self.part_at(QPointF(event.pos()))
+            if part is not None:
+                QToolTip.showText(event.globalPos(), self._said.get(part, f"{part[1]}, {_KINDS[part[0]]}"), self)
+                return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Up and down go through the parts."""

@@ -62,6 +62,35 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
     return [Trace(n, u, v, lo, hi, SERIES[k % len(SERIES)]) for k, (n, u, v, lo, hi) in enumerate(found)]
 
 
+def sensor_traces(problem: Problem, recording: Recording, rows: int) -> list[Trace]:
+    """Rows of what the sensors said: of each sensor what moves most, of a fan of beams the nearest."""
+    if recording.sensed is None or not recording.sensed.shape[1]:
+        return []
+    first = 0
+    found: list[tuple[float, str, str, Array]] = []
+    for name, sensor in problem.machine.sensors.items():
+        channels = sensor.channels(name, problem.machine.joints)
+        values = recording.sensed[:, first : first + len(channels)]
+        first += len(channels)
+        if sensor.kind == "beams":
+            found.append((1.0, f"{name} nearest", "m", values.min(axis=1)))
+            continue
+        spread = np.ptp(values, axis=0) if len(values) else np.zeros(len(channels))
+        for place, k in enumerate(np.argsort(-spread, kind="stable")[: 1 if len(channels) < 6 else 3]):
+            found.append((1.0 / (place + 1), channels[k][0], channels[k][1], values[:, k]))
+    # every sensor's first row before any second one, in the order of the machine
+    chosen = sorted(sorted(range(len(found)), key=lambda k: -found[k][0])[:rows])
+    traces = []
+    for row, k in enumerate(chosen):
+        _, name, si, values = found[k]
+        unit = {"rad": "deg", "rad/s": "deg/s"}.get(si, si)
+        values = values / (factor_to_si(unit) if unit else 1.0)
+        low, high = float(values.min(initial=0.0)), float(values.max(initial=0.0))
+        room = 0.05 * (high - low) or 1.0
+        traces.append(Trace(name, unit, values, low - room * (low < 0.0), high + room, SERIES[row % len(SERIES)]))
+    return traces
+
+
 def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
     """What to show of a signal: its stated range, or the round part of it around zero that it keeps to."""
     most = float(np.abs(values).max(initial=0.0))
@@ -85,9 +114,9 @@ def usual_names(problem: Problem) -> list[str]:
 class StripChart(QWidget):
     """The paper itself."""
 
-    def __init__(self, playback: Playback, parent: QWidget | None = None) -> None:
+    def __init__(self, playback: Playback, parent: QWidget | None = None, sensors: bool = False) -> None:
         super().__init__(parent)
-        self.playback = playback
+        self.playback, self.sensors = playback, sensors
         self.names: list[str] = []
         self.traces: list[Trace] = []
         self._of: object = None
@@ -105,7 +134,8 @@ class StripChart(QWidget):
             self.names = usual_names(problem)
             rows = max(2, min(len(self.names), (max(self.height(), 150) - _BOTTOM) // 33))
             names = self.names if rows >= len(self.names) else [*self.names[: rows - 1], self.names[-1]]
-            self.traces = traces_of(problem, recording, names)
+            said = sensor_traces(problem, recording, rows) if self.sensors else []
+            self.traces = said or traces_of(problem, recording, names)
         self.update()
 
     def resizeEvent(self, event: object) -> None:
@@ -215,6 +245,8 @@ class StripChart(QWidget):
         t = theme()
         x = self._x(recording.steps * recording.sample_time)
         failed = recording.ending != "time is up"
+        if not failed and recording.stream == "let go":
+            return
         text = recording.ending if failed else "settled" if recording.success else "not settled"
         painter.setPen(
             QPen(t.color("rust" if failed else "moss" if recording.success else "heron"), 1.6, Qt.PenStyle.DashLine)
@@ -246,9 +278,9 @@ class StripChart(QWidget):
 
 
 class StripRecorder(QWidget):
-    """Transport above, paper below."""
+    """Transport above, paper below; with `sensors` it shows what the sensors said, where that was kept."""
 
-    def __init__(self, playback: Playback, parent: QWidget | None = None) -> None:
+    def __init__(self, playback: Playback, parent: QWidget | None = None, sensors: bool = False) -> None:
         super().__init__(parent)
         self.playback = playback
         layout = QVBoxLayout(self)
@@ -268,7 +300,7 @@ class StripRecorder(QWidget):
         head.addSpacing(8)
         head.addWidget(self.title, 1)
         layout.addLayout(head)
-        self.chart = StripChart(playback)
+        self.chart = StripChart(playback, sensors=sensors)
         layout.addWidget(self.chart, 1)
         playback.loaded.connect(self._loaded)
         playback.played.connect(lambda on: self.play.setText("❚❚" if on else "▶"))

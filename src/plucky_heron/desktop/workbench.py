@@ -17,6 +17,7 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.playback import Playback
 from plucky_heron.errors import HeronError
 from plucky_heron.files import validate, write_whole
+from plucky_heron.machine.meshes import with_meshes
 from plucky_heron.machine.schema import Machine
 from plucky_heron.project import Project
 from plucky_heron.task.problem import Problem, bind
@@ -126,7 +127,11 @@ class Workbench(QObject):
         return self.project.folder / kind / f"{name}.toml"
 
     def edit(self, kind: str, key: Key, value: object, text: str) -> str:
-        """Change one value of a file, if what comes out is valid; returns what is wrong, or nothing.
+        """Change one value of a file, if what comes out is valid; returns what is wrong, or nothing."""
+        return self.rewrite(kind, lambda document: put(document, key, value), text)
+
+    def rewrite(self, kind: str, change: Callable[[Any], object], text: str) -> str:
+        """Change a file's document, if what comes out is valid; returns what is wrong, or nothing.
 
         Comments and order of the file stay; the change can be undone.
         """
@@ -134,21 +139,27 @@ class Workbench(QObject):
         try:
             before = path.read_text()
             document = tomlkit.parse(before)
-            _put(document, key, value)
+            change(document)
             after = tomlkit.dumps(document)
             self._check(kind, tomlkit.parse(after).unwrap(), path)
         except HeronError as error:
             return str(error)
+        except FileNotFoundError:
+            return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
         except (KeyError, IndexError, TypeError, OSError) as error:
-            return f"{path}: {'.'.join(map(str, key))} cannot be changed: {error}"
+            return f"{path}: {text}: cannot be changed: {error!r}"
         if after != before:
             self.undo.push(FileEdit(self, path, before, after, text))
         return ""
 
+    def machine_document(self) -> Any:
+        """The machine file as it stands, for copying parts of it."""
+        return tomlkit.parse(self.path_of("machines").read_text())
+
     def _check(self, kind: str, data: dict[str, Any], path: Path) -> None:
         assert self.problem is not None
         if kind == "machines":
-            machine = validate(Machine, data, path)
+            machine = with_meshes(validate(Machine, data, path), path)
             bind(machine, self.problem.site, self.problem.task, str(path))
         elif kind == "tasks":
             bind(self.problem.machine, self.problem.site, validate(Task, data, path), str(path))
@@ -281,7 +292,7 @@ class Workbench(QObject):
         self.store.close()
 
 
-def _put(document: Any, key: Key, value: object) -> None:
+def put(document: Any, key: Key, value: object) -> None:
     """Set a value in a TOML document; tables on the way may be named by dotted keys."""
     at = document
     for part in key[:-1]:

@@ -46,7 +46,7 @@ class Plant:
 
     Attributes
     ----------
-    rows (B, P), fields (B, 8), position (B, n + balls), velocity, efforts, accelerations (B, n), fill (B, tanks)
+    rows (B, P), fields (B, FIELD), position (B, n + balls), velocity, efforts, accelerations (B, n), fill (B, tanks)
         May be read and written between steps; `winds` (B, 3) and `currents` (B, 3) are parts of the fields.
     active : bool array (B,)
         Copies that are not active stand still.
@@ -141,6 +141,16 @@ class Plant:
         ):  # fmt: skip
             array[copies] = 0
         self.active[copies] = True
+
+    def pull(self, copy: int, body: str, point: Array, place: Array, stiffness: float, damping: float) -> None:
+        """A hand pulls `point` (3, in the body's axes) of a body towards `place` (3, world) until `let_go`."""
+        b = self.model.bodies.index(body)
+        at = self.model.body_position[b] + self.model.body_rotation[b].reshape(3, 3) @ np.asarray(point)
+        self.fields[copy, 8:17] = [self.model.body_node[b] + 1, *at, *place, stiffness, damping]
+
+    def let_go(self, copy: int) -> None:
+        """The hand is gone."""
+        self.fields[copy, 8:17] = 0.0
 
     def settle_drives(self, copies: Array) -> None:
         """Let drives start holding: position drives at the pose they find, speed drives the static load."""

@@ -55,7 +55,8 @@ def not_negative(value: float) -> float:
     return value
 
 
-def _share(value: float) -> float:
+def share(value: float) -> float:
+    """For fields that are parts of a whole."""
     if not 0.0 <= value <= 1.0:
         raise ValueError("must be between 0 and 1")
     return value
@@ -73,7 +74,7 @@ class Surface(Settings):
 
     friction: tuple[Annotated[Number, NotBelow], Annotated[Number, NotBelow]] = (0.7, 0.6)
     """Static and dynamic coefficient."""
-    bounce: Annotated[Number, AfterValidator(_share)] = 0.0
+    bounce: Annotated[Number, AfterValidator(share)] = 0.0
     """Coefficient of restitution."""
     stiffness: Annotated[Stiffness, Above] | None = None
     """Of a soft surface, each touching point; left out: hard."""
@@ -260,7 +261,7 @@ class Tank(Settings):
     size: tuple[Annotated[Length, Above], Annotated[Length, Above], Annotated[Length, Above]]
     mass: Annotated[Mass, Above]
     """When full."""
-    fill: Annotated[Number, AfterValidator(_share)] = 1.0
+    fill: Annotated[Number, AfterValidator(share)] = 1.0
     """Share that is in it at the start."""
 
 

@@ -159,6 +159,12 @@ class Batch:
         self.plant.settle_drives(copies)
         self._refresh(copies)
 
+    def place(self, copy: int, position: Array) -> None:
+        """Put a copy, at rest, into another position than its start."""
+        self.plant.position[copy], self.plant.velocity[copy] = position, 0.0
+        self.plant.settle_drives(np.array([copy]))
+        self._refresh(np.array([copy]))
+
     def _draw(self, copy: int, episode: int) -> None:
         """Everything random of one episode, from a generator of its own."""
         generator = episode_stream(self.seed, self.stream, episode)

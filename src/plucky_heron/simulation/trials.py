@@ -46,6 +46,8 @@ class Recording:
     """Number of the course or level it ran on."""
     contacts: tuple[Array, ...] = ()
     """What touched, sample by sample: rows (k, 6) of place and force."""
+    sensed: Array | None = None
+    """What the sensors said, (T + 1, channels), where it was kept."""
 
     @property
     def steps(self) -> int:

@@ -1,23 +1,37 @@
-"""Machine: the drawing, the joint ladder, the chosen part's numbers, and what follows from them."""
+"""Machine: the drawing as editor, the joint ladder, the chosen part's numbers, and what follows from them."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
+from collections.abc import Callable
+from typing import Any
 
-from plucky_heron.analysis.machine_facts import derived_facts, part_numbers
-from plucky_heron.desktop.drawing import Drawing
-from plucky_heron.desktop.jobs import Job
+import numpy as np
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShortcut
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout
+
+from plucky_heron.analysis.machine_facts import derived_facts
+from plucky_heron.analysis.machine_problems import Trouble, machine_troubles
+from plucky_heron.analysis.part_numbers import PartNumber, change_of, part_numbers
+from plucky_heron.desktop.handles import Change
 from plucky_heron.desktop.ladder import JointLadder
+from plucky_heron.desktop.live import Loose
+from plucky_heron.desktop.machine_drawing import MachineDrawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import StripRecorder
-from plucky_heron.desktop.widgets import Card, QuantityField, Rows, bare_card, button, label
-from plucky_heron.desktop.workbench import Workbench
-from plucky_heron.simulation.drivers import Limp
-from plucky_heron.simulation.trials import Recording, run_trials
+from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, bare_card, button, label, scrolled
+from plucky_heron.desktop.workbench import Workbench, put
+from plucky_heron.dynamics.posing import starts_of
+from plucky_heron.errors import HeronError
+from plucky_heron.machine import editing
+from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.units import show
+
+_CAPTIONS = {
+    "bodies": "body", "drives": "drive", "forces": "force", "tanks": "tank", "couplings": "coupling", "sensors": "sensor",
+}  # fmt: skip
 
 
 class MachineStation(Station):
@@ -26,55 +40,112 @@ class MachineStation(Station):
     def __init__(self, bench: Workbench) -> None:
         super().__init__(bench)
         self.selected = ("bodies", "")
+        self.loose: Loose | None = None
+        self._of: object = None
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 14)
         layout.setSpacing(12)
         left = QVBoxLayout()
         left.setSpacing(10)
-        self.drawing = Drawing(None)
+        self.drawing = MachineDrawing()
         self.drawing.body_clicked.connect(lambda body: self.choose("bodies", body))
-        card = bare_card(self.drawing, "drawing")
-        left.addWidget(card, 55)
-        self.strip = StripRecorder(bench.playback)
-        strip = bare_card(self.strip, "strip recorder")
-        left.addWidget(strip, 42)
+        self.drawing.posed.connect(self._posed)
+        self.drawing.reshaped.connect(self._reshape)
+        self.drawing.pulled.connect(self._pull)
+        self.drawing.released.connect(self._release)
+        left.addWidget(bare_card(self.drawing, "drawing"), 55)
+        self.strip = StripRecorder(bench.playback, sensors=True)
+        left.addWidget(bare_card(self.strip, "strip recorder"), 42)
         layout.addLayout(left, 60)
         right = QVBoxLayout()
         right.setSpacing(10)
-        ladder = Card("Joint ladder", "click a part, here or in the drawing")
-        self.ladder = JointLadder()
-        self.ladder.chosen.connect(self.choose)
-        ladder.body.addWidget(self.ladder)
-        right.addWidget(ladder, 4)
-        self.part = Card("Part")
-        self.fields = Rows((2, 3, 4))
-        self.problem_text = label("", "wrong", wrap=True)
-        self.problem_text.hide()
-        self.part.body.addWidget(self.fields, 1)
-        self.part.body.addWidget(self.problem_text)
-        right.addWidget(self.part, 4)
-        follows = Card("What follows from it", "about the held pose")
-        self.facts = Rows((2, 5), spacing=3)
-        follows.body.addWidget(self.facts)
-        right.addWidget(follows, 4)
-        row = QHBoxLayout()
-        self.go = button("Let go", self.let_go, "primary")
-        self.hold = button("Hold", self.hold_pose)
-        row.addWidget(self.go)
-        row.addWidget(self.hold)
-        row.addStretch(1)
-        self.view = button("Next view", self.drawing.next_view)
-        row.addWidget(self.view)
-        row.addWidget(label("L let go · H hold · V view · Ctrl+Z undo", "soft"))
-        right.addLayout(row)
+        right.addWidget(self._ladder_card(), 8)
+        right.addWidget(self._part_card(), 9)
+        follows = Card("What follows from it")
+        self.follows = follows.note
+        self.facts = Rows((2, 5), spacing=2)
+        follows.body.addWidget(scrolled(self.facts))
+        right.addWidget(follows, 8)
+        right.addLayout(self._buttons())
         layout.addLayout(right, 40)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self._show_facts)
+        self._shortcuts()
         bench.problem_changed.connect(self.later)
         bench.playback.loaded.connect(self._follow_playback)
         self.refresh()
 
+    # --- how it is laid out ------------------------------------------------------------------------------------------
+
+    def _ladder_card(self) -> Card:
+        card = Card("Joint ladder", "click a part, here or in the drawing")
+        self.ladder = JointLadder()
+        self.ladder.chosen.connect(self.choose)
+        card.body.addWidget(self.ladder, 1)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.add = QPushButton("Add")
+        self.add.setAccessibleName("add a part")
+        self.menu = QMenu(self.add)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        self.add.setMenu(self.menu)
+        row.addWidget(self.add)
+        for text, action, tip in (
+            ("Duplicate", self.duplicate, "the body with all that hangs on it, beside itself (Ctrl+D)"),
+            ("Mirror", self.mirror, "the body with all that hangs on it, left for right (Ctrl+M)"),
+            ("Remove", self.remove, "the part, all that hangs on it and all that refers to it (Delete)"),
+        ):
+            made = button(text, action)
+            made.setToolTip(tip)
+            row.addWidget(made)
+        row.addStretch(1)
+        card.body.addLayout(row)
+        return card
+
+    def _part_card(self) -> Card:
+        self.part = Card("Part")
+        self.fields = Rows((2, 3, 4), spacing=3)
+        self.meaning = ElidedLabel("", "soft")
+        self.problem_text = label("", "wrong", wrap=True)
+        self.problem_text.hide()
+        self.part.body.addWidget(scrolled(self.fields), 1)
+        self.meaning.hide()
+        self.part.body.addWidget(self.meaning)
+        self.part.body.addWidget(self.problem_text)
+        return self.part
+
+    def _buttons(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.go = button("Let go", self.let_go, "primary")
+        self.go.setToolTip("drop the machine from this pose with its drives off; drag on a body to push it (L)")
+        self.hold = button("Hold", self.hold_pose)
+        self.hold.setToolTip("back to the pose (H)")
+        self.keep = button("Keep as start", self.keep_pose)
+        self.back = button("To the start", self.drop_pose)
+        self.view = button("Next view", self.drawing.next_view)
+        self.view.setToolTip("side, end, top, free (V)")
+        for made in (self.go, self.hold, self.keep, self.back):
+            row.addWidget(made)
+        row.addStretch(1)
+        row.addWidget(self.view)
+        return row
+
+    def _shortcuts(self) -> None:
+        for keys, action in (
+            ("Ctrl+D", self.duplicate), ("Ctrl+M", self.mirror), ("Ctrl+C", self.copy), ("Ctrl+V", self.paste),
+            ("Delete", self.remove),
+        ):  # fmt: skip
+            made = QShortcut(QKeySequence(keys), self, action)
+            made.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+
+    # --- what is shown -----------------------------------------------------------------------------------------------
+
     def choose(self, kind: str, name: str) -> None:
         """Choose a part."""
         self.selected = (kind, name)
+        self._say("")
         self.refresh()
 
     def refresh(self) -> None:
@@ -86,37 +157,44 @@ class MachineStation(Station):
         kind, name = self.selected
         if name not in getattr(machine, kind):
             self.selected = kind, name = "bodies", list(machine.bodies)[-1]
+        if self._of is not problem:
+            self._stop()
+            if self.drawing.pose is not None and len(self.drawing.pose) != len(problem.model.start):
+                self.drawing.pose = None
+            self.drawing.troubles = []
         self.drawing.set_problem(problem)
-        self.drawing.selected = name if kind == "bodies" else machine.joints[name].child if kind == "joints" else ""
+        self.drawing.selected = body_of(machine, kind, name)
         self.drawing.update()
-        self.ladder.show_machine(machine, self.selected)
+        self.ladder.show_machine(machine, self.selected, self.drawing.troubles)
         self._show_fields(problem)
+        self._show_pose_buttons()
         # the linearisation loads the kernels: the picture need not wait for that
-        QTimer.singleShot(0, self, self._show_facts)
+        self._later.start(0)
 
     def _show_fields(self, problem: Problem) -> None:
         kind, name = self.selected
-        caption = {
-            "bodies": "body",
-            "joints": problem.machine.joints[name].kind if kind == "joints" else "",
-            "drives": "drive",
-        }[kind]
+        machine = problem.machine
         self.part.caption.setText(name.replace("_", " ").upper())
-        self.part.note.setText(caption)
+        said = machine.joints[name].kind if kind == "joints" else _CAPTIONS[kind]
+        own = getattr(getattr(machine, kind)[name], "kind", "") if kind not in ("joints", "bodies") else ""
+        self.part.note.setText(f"{own} {said}".strip() if own != said else said)
         self.fields.clear()
+        self.meaning.hide()
         for number in part_numbers(problem, kind, name):
             field = QuantityField(number.unit, f"{name} {number.title}")
             field.show_value(number.value)
-            field.edited.connect(lambda v, text, n=number, f=field: self._edit(n.key, v, text, n.title, f))
-            self.fields.add(label(number.title, "soft"), field, label(number.note, "soft"))
+            field.edited.connect(lambda v, text, n=number, f=field: self._edit(n, v, text, f))
+            field.setProperty("says", _said(number))
+            field.installEventFilter(self)
+            self.fields.add(label(number.title, "soft"), field, ElidedLabel(number.note, "soft"))
         self.fields.finish()
 
-    def _edit(self, key: tuple[str | int, ...], value: float, text: str, title: str, field: QuantityField) -> None:
-        unit = field.unit
-        written = text if any(c.isalpha() for c in text) else f"{text} {unit}".strip()
-        wrong = self.bench.edit("machines", key, written if unit else value, f"{self.selected[1]} {title}: {text}")
-        self.problem_text.setText(wrong)
-        self.problem_text.setVisible(bool(wrong))
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """What a number means and may be, while it has the focus."""
+        if event.type() == QEvent.Type.FocusIn:
+            self.meaning.setText(str(watched.property("says") or ""))
+            self.meaning.show()
+        return super().eventFilter(watched, event)
 
     def _show_facts(self) -> None:
         problem = self.bench.problem
@@ -124,48 +202,294 @@ class MachineStation(Station):
             self._stale = True
             return
         self.facts.clear()
-        for title, text in derived_facts(problem):
-            self.facts.add(label(title, "soft"), label(text))
+        if self._of is not problem:
+            self._of = problem
+            self.drawing.troubles = machine_troubles(problem)
+            self.drawing.update()
+            self.ladder.show_machine(problem.machine, self.selected, self.drawing.troubles)
+        for trouble in self.drawing.troubles:
+            self.facts.add(
+                label(trouble.name.replace("_", " "), "wrong"), ElidedLabel(f"{trouble.text}: {trouble.remedy}")
+            )
+        for title, text in derived_facts(problem, self.drawing.pose):
+            self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(text))
         self.facts.finish()
 
-    def let_go(self) -> None:
-        """Drop the machine from its start pose with its drives at rest, and play it."""
+    # --- numbers and handles -------------------------------------------------------------------------------------------
+
+    def _say(self, wrong: str) -> None:
+        self.problem_text.setText(wrong)
+        self.problem_text.setVisible(bool(wrong))
+
+    def _edit(self, number: PartNumber, value: float, text: str, field: QuantityField) -> None:
+        unit = field.unit
+        written: object = text if any(c.isalpha() for c in text) else f"{text} {unit}".strip()
+        if not unit:
+            written = int(value) if number.title == "beams" else value
+        key, whole = change_of(number, written)
+        self._say(self.bench.edit("machines", key, whole, f"{self.selected[1]} {number.title}: {text}"))
+
+    def _reshape(self, found: list[Change], text: str) -> None:
+        def change(document: Any) -> None:
+            for key, value in found:
+                put(document, key, value)
+
+        self._say(self.bench.rewrite("machines", change, text))
+
+    def change(self, action: Callable[[Any, Machine], object], text: str) -> object:
+        """Change the machine file by one of `editing`'s actions; returns what that gave, None if it was refused."""
+        problem = self.bench.problem
+        if problem is None:
+            return None
+        given: list[object] = []
+        wrong = self.bench.rewrite("machines", lambda document: given.append(action(document, problem.machine)), text)
+        self._say(wrong)
+        return given[0] if given and not wrong else None
+
+    # --- parts -----------------------------------------------------------------------------------------------------------
+
+    def body(self) -> str:
+        """The body of the chosen part."""
+        problem = self.bench.problem
+        return body_of(problem.machine, *self.selected) if problem is not None else ""
+
+    def _fill_menu(self) -> None:
+        self.menu.clear()
+        body = self.body()
         problem = self.bench.problem
         if problem is None:
             return
-
-        def work(job: Job) -> Recording:
-            driver = Limp(problem)
-            done = run_trials(
-                problem, driver, seed=EVALUATION_SEED, stream="let go", count=1, record=[0], progress=job.tell
+        for text, kind, shape in (
+            ("Body on a hinge", "hinge", "box"), ("Body on a slider", "slider", "box"), ("Body, fixed", "fixed", "box"),
+        ):  # fmt: skip
+            self.menu.addAction(f"{text} of {body}", lambda k=kind, s=shape: self.add_body(k, s))
+        shapes = self.menu.addMenu(f"Shape of {body}")
+        for shape in ("box", "sphere", "capsule", "cylinder"):
+            shapes.addAction(
+                shape, lambda s=shape: self.change(lambda d, _: editing.add_shape(d, body, s), f"{s} for {body}")
             )
-            return done.recordings[0]
+        self.menu.addSeparator()
+        joint = problem.machine.joint_above(body)
+        if problem.machine.joints[joint].kind in ("hinge", "slider"):
+            self.menu.addAction(
+                f"Drive of {joint}", lambda: self._add("drives", lambda d, m: editing.add_drive(d, m, joint))
+            )
+            self.menu.addAction(
+                f"Sensor of {joint}",
+                lambda: self._add("sensors", lambda d, m: editing.add_sensor(d, m, "joint", joint)),
+            )
+        for kind, text in (("pose", "Pose sensor"), ("inertial", "Inertial unit"), ("contact", "Contact sensor"), ("beams", "Range beams")):  # fmt: skip
+            self.menu.addAction(
+                f"{text} on {body}", lambda k=kind: self._add("sensors", lambda d, m: editing.add_sensor(d, m, k, body))
+            )
+        self.menu.addSeparator()
+        self.menu.addAction("Copied part (Ctrl+V)", self.paste)
 
-        def then(recording: Recording) -> None:
-            self.drawing.playback = self.bench.playback
-            self.bench.playback.load(problem, recording, "let go: drives off, in the task's wind", play=True)
+    def _add(self, section: str, action: Callable[[Any, Machine], str]) -> None:
+        name = self.change(action, f"new one of {section}")
+        if name is not None:
+            self.choose(section, str(name))
 
-        self.bench.start_job("letting go", work, then)
+    def add_body(self, kind: str, shape: str = "box") -> None:
+        """A new body on the chosen one."""
+        parent = self.body()
+        self._add("bodies", lambda d, m: editing.add_body(d, m, parent, kind, shape))
+
+    def duplicate(self) -> None:
+        """The chosen body's limb once more, beside itself."""
+        body = self.body()
+        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.shifted(editing.take_limb(d, m, body), 0.2)))
+
+    def mirror(self) -> None:
+        """The chosen body's limb on the other side."""
+        body = self.body()
+        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.mirrored(editing.take_limb(d, m, body))))
+
+    def remove(self) -> None:
+        """Take the chosen part out."""
+        kind, name = self.selected
+        problem = self.bench.problem
+        if problem is None:
+            return
+        above = GROUND
+        if kind in ("bodies", "joints"):
+            above = problem.machine.joints[problem.machine.joint_above(self.body())].parent
+        if (
+            self.change(lambda d, m: editing.remove(d, m, kind, name), f"without {name}") is not None
+            and above != GROUND
+        ):
+            self.choose("bodies", above)
+
+    def copy(self) -> None:
+        """The chosen body's limb to the clipboard, as a piece of a machine file."""
+        problem = self.bench.problem
+        if problem is None:
+            return
+        try:
+            limb = editing.take_limb(self.bench.machine_document(), problem.machine, self.body())
+            QGuiApplication.clipboard().setText(editing.as_text(limb))
+            self.bench.say(f"copied {', '.join(limb['bodies'])}: Ctrl+V hangs it on a body, in any project")
+        except (HeronError, OSError) as error:
+            self._say(str(error))
+
+    def paste(self) -> None:
+        """What was copied, hung on the chosen body."""
+        parent, text = self.body(), QGuiApplication.clipboard().text()
+        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.from_text(text), parent))
+
+    # --- pose, letting go, pushing ---------------------------------------------------------------------------------------
+
+    def _posed(self) -> None:
+        self._show_pose_buttons()
+        self._later.start(60)
+
+    def _show_pose_buttons(self) -> None:
+        problem, pose = self.bench.problem, self.drawing.pose
+        other = pose is not None and problem is not None and bool(np.abs(pose - problem.model.start).max() > 1e-9)
+        self.keep.setVisible(other)
+        self.back.setVisible(other)
+        self.follows.setText("in the pose that is held" if other else "in the start pose")
+
+    def drop_pose(self) -> None:
+        """The start pose again."""
+        problem = self.bench.problem
+        if problem is not None:
+            self._stop()
+            self.drawing.set_pose(problem.model.start.copy())
+            self._posed()
+
+    def keep_pose(self) -> None:
+        """Write the held pose into the machine file as its start."""
+        problem, pose = self.bench.problem, self.drawing.pose
+        if problem is None or pose is None:
+            return
+        before, after = starts_of(problem.model, problem.model.start), starts_of(problem.model, pose)
+
+        def change(document: Any) -> None:
+            for joint, numbers in after.items():
+                if np.abs(np.subtract(numbers, before[joint])).max() < 1e-9:
+                    continue
+                units = [
+                    problem.machine.coordinate_unit(c)
+                    for c, (j, _) in problem.machine.coordinates().items()
+                    if j == joint
+                ]
+                written = [
+                    f"{np.degrees(v):.6g} deg" if unit == "rad" else f"{v:.6g} m"
+                    for v, unit in zip(numbers, units, strict=True)
+                ]
+                document["joints"][joint]["start"] = written if len(written) > 1 else written[0]
+
+        self._say(self.bench.rewrite("machines", change, "start pose"))
+        if not self.problem_text.text():
+            self.drawing.set_pose(None)
+            self.hold_pose()
+
+    def let_go(self) -> None:
+        """Drop the machine from the pose with its drives off, in real time."""
+        problem = self.bench.problem
+        if problem is None:
+            return
+        self._stop()
+        pose = self.drawing.pose if self.drawing.pose is not None else problem.model.start
+        self._held = pose.copy()
+        self.loose = Loose(problem, pose, self)
+        self.loose.advanced.connect(self._fell)
+        self.loose.ended.connect(self._landed)
+        self.drawing.playback = self.bench.playback
+        self.drawing.pose, self.drawing.pushing = None, True
+        self._show_pose_buttons()
+        self.loose.start()
+        self._fell(self.loose.recording())
+        self.drawing.setFocus()
+
+    def _fell(self, recording: Recording) -> None:
+        if self.loose is None:
+            return
+        self.bench.playback.show(self.loose.problem, recording, "let go: drives off; drag on a body to push it")
+        self.drawing.pull_on()
+
+    def _landed(self, recording: Recording) -> None:
+        self._fell(recording)
+        self.loose = None
+        self.drawing.pushing = False
+
+    def _stop(self) -> None:
+        if self.loose is not None:
+            self.loose.stop()
+            self.loose = None
+        self.drawing.pushing = False
+
+    def _pull(self, body: str, point: np.ndarray, place: np.ndarray) -> None:
+        if self.loose is not None:
+            force = self.loose.pull(body, point, place)
+            self.drawing.caption = f"pushing {body.replace('_', ' ')} with {show(force, 'N')}"
+
+    def _release(self) -> None:
+        self.drawing.caption = ""
+        if self.loose is not None:
+            self.loose.let_go()
 
     def hold_pose(self) -> None:
-        """Back to the pose."""
+        """Back to the pose from which the machine was let go."""
+        problem = self.bench.problem
+        was_loose = self.loose is not None or self.drawing.pose is None
+        self._stop()
         self.bench.playback.pause()
-        self.bench.playback.seek(0)
+        if problem is None:
+            return
+        if was_loose:
+            held = getattr(self, "_held", None)
+            same = held is not None and len(held) == len(problem.model.start)
+            self.drawing.set_pose(held.copy() if same and held is not None else problem.model.start.copy())
+        self._held = None
+        self._posed()
 
     def _follow_playback(self) -> None:
         playback = self.bench.playback
         if playback.recording is not None and self.drawing.playback is None:
             self.drawing.playback = playback
             playback.moved.connect(lambda _: self.drawing.update())
+        if playback.recording is not None and playback.problem is self.bench.problem and self.loose is None:
+            self.drawing.pose = None
+            self._show_pose_buttons()
         self.drawing.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """L, H and V."""
+        """L, H and V; plus and minus move the chosen joint."""
         if event.key() == Qt.Key.Key_L:
             self.let_go()
         elif event.key() == Qt.Key.Key_H:
             self.hold_pose()
         elif event.key() == Qt.Key.Key_V:
             self.drawing.next_view()
+        elif event.text() in ("+", "-", "=", "_", "*"):
+            self.drawing.keyPressEvent(event)
         else:
             super().keyPressEvent(event)
+
+
+def body_of(machine: Machine, kind: str, name: str) -> str:
+    """The body that a part is, carries or stands on."""
+    part = getattr(machine, kind)[name]
+    if kind == "bodies":
+        return name
+    if kind == "joints":
+        return str(part.child)
+    joint = getattr(part, "joint", None)
+    if joint is not None:
+        return machine.joints[joint].child
+    tank = getattr(part, "tank", None)
+    body = getattr(part, "body", None) or getattr(part, "wheel", None) or getattr(part, "a", None)
+    if body is None and tank is not None:
+        body = machine.tanks[tank].body
+    return str(body) if body in machine.bodies else next(iter(machine.bodies))
+
+
+def _said(number: PartNumber) -> str:
+    """What a number means and which values it may take."""
+    parts = [number.title, number.allowed, number.meaning or number.note]
+    return ": ".join(p for p in (parts[0], " · ".join(p for p in parts[1:] if p)) if p)
+
+
+__all__ = ["MachineStation", "Trouble", "body_of"]

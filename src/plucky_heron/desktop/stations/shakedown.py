@@ -11,7 +11,7 @@ from plucky_heron.analysis.proving import record_trial
 from plucky_heron.analysis.shakedown import REHEARSAL_STREAM, REHEARSALS, Shakedown, shake_down
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.jobs import Job
-from plucky_heron.desktop.person import Person
+from plucky_heron.desktop.live import Person
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
 from plucky_heron.desktop.theme import font, theme
@@ -166,7 +166,7 @@ class ShakedownStation(Station):
 
     def takes_keys(self) -> bool:
         """While driving, all keys are the driver's."""
-        return self.person is not None and self.person.driving
+        return self.person is not None and self.person.running
 
     def refresh(self) -> None:
         """Show rehearsals and checks."""

@@ -85,6 +85,18 @@ def push_at(pushes, i, x, y, z, fx, fy, fz):
 
 
 @kernel
+def hand(field, w, pushes):
+    """A spring and damper from a point of a body to a place in the world, as a person pulls; explicit, so keep it soft."""
+    i = int(field[8]) - 1
+    x, y, z = point_of(w, i, field[9], field[10], field[11])
+    vx, vy, vz = velocity_at(w, i, x, y, z)
+    k, d = field[15], field[16]
+    push_at(
+        pushes, i, x, y, z, k * (field[12] - x) - d * vx, k * (field[13] - y) - d * vy, k * (field[14] - z) - d * vz
+    )
+
+
+@kernel
 def thrust(n, drives, kinds, joints, tanks, row, played, fill, w, pushes, h):
     """Thrusters and propellers push along their direction, turn against their own turning, and burn from their tank."""
     for a in range(drives):

@@ -85,8 +85,9 @@ NO_GROUND, PLANE, GRID = 0, 1, 2
 
 CONTACT = 14
 """Numbers a remembered contact: pair, point (3), normal impulse, friction impulse (3), slipping, normal (3), gap, shape."""
-FIELD = 8
-"""Numbers of the surroundings of a copy: wind (3), current (3), water level, time."""
+FIELD = 17
+"""Numbers of the surroundings of a copy: wind (3), current (3), water level, time, and a hand that pulls: node + 1 (0: none),
+point in the node (3), where it pulls to (3), stiffness, damping."""
 
 
 class Tree(NamedTuple):

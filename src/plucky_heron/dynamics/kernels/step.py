@@ -7,7 +7,7 @@ import math
 from plucky_heron.dynamics.kernels import contact, drives, forces, geometry, layout, manifold, meeting, tree
 from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
-from plucky_heron.dynamics.kernels.forces import fill_tanks, into_equations, outer_forces, thrust
+from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
 from plucky_heron.dynamics.kernels.layout import (
     CONTACT,
     DRAIN,
@@ -52,7 +52,6 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     thrusters = False
     for a in range(driven):
         thrusters = thrusters or drive_kinds[a] == THRUST or drive_kinds[a] == DRAIN
-    pushed = forced > 0 or thrusters
     touching = contacts.touching.shape[0] + contacts.pairs.shape[0] > 0
     iterations = contacts.iterations
     w, mass, pushes, follow, vectors = scratch.w, scratch.mass, scratch.pushes, scratch.follow, scratch.vectors
@@ -72,6 +71,8 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         slip, fill, s = state.slip[c], state.fill[c], state.scene[c]
         played, integral, lagged, limited = state.played[c], state.integral[c], state.lagged[c], state.limited[c]
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
+        pulled = field[8] > 0.0
+        pushed = forced > 0 or thrusters or pulled
         ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
         for a in range(driven):
             lag = nominal[n * NODE + a * DRIVE + 3]
@@ -97,6 +98,8 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                         pushes[i, k] = 0.0
                 if thrusters:
                     thrust(n, driven, drive_kinds, driven_joints, burns_from, row, played, fill, w, pushes, h)
+                if pulled:
+                    hand(field, w, pushes)
                 if forced > 0:
                     outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h)  # fmt: skip
             mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, pushed, mass, right)
@@ -156,6 +159,8 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
         for k in range(6):
             pushes[i, k] = 0.0
     place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
+    if field[8] > 0.0:
+        hand(field, w, pushes)
     thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
     mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, True, mass, right)

@@ -1,0 +1,381 @@
+"""Changing a machine file part by part: add, duplicate, mirror, remove, carry to another project.
+
+Works on the file's own text (tomlkit documents), so that comments, order and the units somebody wrote stay.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import tomlkit
+from tomlkit.items import Item
+
+from plucky_heron.errors import StateError, UnitError
+from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.units import parse
+
+Limb = dict[str, dict[str, dict[str, Any]]]
+"""Parts as they stand in a file, by section and name."""
+
+SECTIONS = ("bodies", "joints", "drives", "forces", "tanks", "couplings", "sensors")
+_REFERENCES: dict[str, dict[str, str]] = {
+    "joints": {"parent": "bodies", "child": "bodies"},
+    "drives": {"joint": "joints", "body": "bodies", "tank": "tanks"},
+    "forces": {"body": "bodies", "wheel": "bodies", "a": "bodies", "b": "bodies"},
+    "tanks": {"body": "bodies"},
+    "couplings": {"joint": "joints", "follows": "joints"},
+    "sensors": {"joint": "joints", "body": "bodies"},
+}
+"""Keys that name other parts, and the section where those stand."""
+_OPTIONAL = {("drives", "tank")}
+_NUMBER = re.compile(r"\s*([+-]?)\s*(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*([A-Za-z%°].*)?")
+_SIDES = (("left", "right"), ("Left", "Right"), ("port", "starboard"))
+
+NEW_BODIES = ("hinge", "slider", "fixed")
+_HAND = {"box": ["0.2 m", "0.2 m", "0.2 m"], "sphere": ["0.1 m"], "capsule": ["5 cm", "0.3 m"], "cylinder": ["0.1 m", "0.2 m"]}  # fmt: skip
+
+
+def limb_of(machine: Machine, body: str) -> list[str]:
+    """A body and everything that hangs on it, outwards."""
+    found = [body]
+    for name in machine.ordered_joints():
+        joint = machine.joints[name]
+        if joint.parent in found and joint.child not in found:
+            found.append(joint.child)
+    return found
+
+
+def take_limb(document: Any, machine: Machine, body: str) -> Limb:
+    """A copy of a limb's parts: its bodies, their joints, and all that stands on or between them."""
+    bodies = set(limb_of(machine, body))
+    mine = {
+        "bodies": bodies,
+        "joints": {name for name, joint in machine.joints.items() if joint.child in bodies},
+        "tanks": {name for name, tank in machine.tanks.items() if tank.body in bodies},
+    }
+    plain = document.unwrap()
+    limb: Limb = {section: {} for section in SECTIONS}
+    for section in SECTIONS:
+        for name, part in plain.get(section, {}).items():
+            keys = {"joint": "joints"} if section == "couplings" else _REFERENCES.get(section, {})
+            if name in mine.get(section, ()) if section in mine else _refers(part, keys, mine):
+                limb[section][name] = part
+    return limb
+
+
+def _refers(part: dict[str, Any], keys: dict[str, str], named: dict[str, set[str]]) -> bool:
+    return any(part.get(key) in named.get(section, ()) for key, section in keys.items())
+
+
+def put_limb(document: Any, machine: Machine, limb: Limb, parent: str | None = None) -> str:
+    """Write a limb under new names where its own are taken; its root hangs on `parent`. Returns the root body's name.
+
+    What refers to parts that are neither in the limb nor in the machine is left out.
+    """
+    names = renamed(limb, machine)
+    inner = {names.get(body, body) for body in limb["bodies"]}
+    known = {
+        section: {GROUND, *getattr(machine, section), *(names.get(name, name) for name in limb[section])}
+        for section in ("bodies", "joints", "tanks")
+    }
+    root = ""
+    for section in SECTIONS:
+        for name, part in limb[section].items():
+            written = dict(part)
+            for key in _REFERENCES.get(section, ()):
+                if key in written:
+                    written[key] = names.get(written[key], written[key])
+            if section == "joints" and written.get("parent", GROUND) not in inner:
+                root = written["child"]
+                if parent is not None:
+                    written["parent"] = parent
+                if written.get("parent") == GROUND:
+                    written.pop("parent")
+            keys = _REFERENCES.get(section, {})
+            missing = [k for k, where in keys.items() if k in written and written[k] not in known[where]]
+            if any((section, key) not in _OPTIONAL for key in missing):
+                continue
+            for key in missing:
+                written.pop(key)
+            put_part(document, section, names.get(name, name), written)
+    pairs = [(a, b) for a, b in machine.no_contact if a in limb["bodies"] and b in limb["bodies"] and names]
+    if pairs and "no_contact" in document:
+        for a, b in pairs:
+            document["no_contact"].append([names.get(a, a), names.get(b, b)])
+    return root
+
+
+def renamed(limb: Limb, machine: Machine) -> dict[str, str]:
+    """New names for those parts of a limb whose names the machine has already."""
+    taken = {name for section in SECTIONS for name in getattr(machine, section)}
+    names: dict[str, str] = {}
+    for section in SECTIONS:
+        for name in limb[section]:
+            if name in names:
+                continue
+            new = name
+            stem = re.sub(r"_\d+$", "", name)
+            number = 2
+            while new in taken:
+                new, number = f"{stem}_{number}", number + 1
+            taken.add(new)
+            names[name] = new
+    return {old: new for old, new in names.items() if old != new}
+
+
+def put_part(document: Any, section: str, name: str, part: dict[str, Any]) -> None:
+    """Write one part as a table of its own; lists of tables stand inline, as in the files that people write."""
+    if section not in document:
+        document[section] = tomlkit.table(is_super_table=True)
+    table = tomlkit.table()
+    for key, value in part.items():
+        table[key] = _inline(value)
+    document[section][name] = table
+
+
+def _inline(value: Any) -> Item:
+    if isinstance(value, dict):
+        inline = tomlkit.inline_table()
+        for key, inner in value.items():
+            inline[key] = _inline(inner)
+        return inline
+    if isinstance(value, list | tuple):
+        array = tomlkit.array()
+        for inner in value:
+            array.append(_inline(inner))
+        return array
+    made: Item = tomlkit.item(value)
+    return made
+
+
+def mirrored(limb: Limb) -> Limb:
+    """The limb as a mirror shows it, left for right: y turned round in the axes that its root joint stands in.
+
+    Every frame is reflected with the plane, R' = S R S with S = diag(1, -1, 1). Axes of turning keep the sense of their
+    coordinates (a' = -S a), axes of sliding and of pushing are polar (a' = S a), so limits and starts stay as they are.
+
+    Raises
+    ------
+    StateError
+        A hull whose corners come from a file: a mesh has its own hand.
+    """
+    swapped = {}
+    for section in SECTIONS:
+        for name in limb[section]:
+            swapped[name] = _other_side(name)
+    made: Limb = {section: {} for section in SECTIONS}
+    for section in SECTIONS:
+        for name, part in limb[section].items():
+            turned = {key: _mirror_value(section, part, key, value) for key, value in part.items()}
+            for key in _REFERENCES.get(section, ()):
+                if key in turned:
+                    turned[key] = swapped.get(turned[key], turned[key])
+            if section == "joints" and "axis" not in part and part["kind"] == "hinge":
+                turned["axis"] = [0, 0, -1]
+            made[section][swapped[name]] = turned
+    return made
+
+
+def _mirror_value(section: str, part: dict[str, Any], key: str, value: Any) -> Any:
+    kind = part.get("kind")
+    if key in ("at", "at_a", "at_b", "origin", "centre", "drag_point", "direction", "chord", "normal"):
+        return _flip(value, (1,))
+    if key == "turn":
+        return _flip(value, (0, 2))
+    if key == "axis":
+        turning = kind == "hinge" or section == "forces"
+        return _flip(value, (0, 2) if turning else (1,))
+    if key == "inertia" and len(value) == 6:
+        return _flip(value, (3, 5))
+    if key in ("left", "reaction"):
+        return _negated(value)
+    if key == "start" and kind in ("ball", "free", "planar") and isinstance(value, list):
+        flat = {"ball": (0, 2), "free": (1, 3, 5), "planar": (1, 2)}[str(kind)]
+        return _flip(value, flat)
+    if key == "shapes":
+        return [_mirror_shape(shape) for shape in value]
+    if key == "positive" and isinstance(value, str):
+        return _other_side(value)
+    return value
+
+
+def _mirror_shape(shape: dict[str, Any]) -> dict[str, Any]:
+    if shape.get("file"):
+        raise StateError(
+            f"{shape['file']} cannot be mirrored: a mesh has its own hand; give the other side a file of its own"
+        )
+    turned = dict(shape)
+    if "points" in shape:
+        turned["points"] = [_flip(point, (1,)) for point in shape["points"]]
+    if "at" in shape:
+        turned["at"] = _flip(shape["at"], (1,))
+    if "turn" in shape:
+        turned["turn"] = _flip(shape["turn"], (0, 2))
+    return turned
+
+
+def _flip(values: list[Any], places: tuple[int, ...]) -> list[Any]:
+    return [_negated(value) if k in places else value for k, value in enumerate(values)]
+
+
+def _negated(value: Any) -> Any:
+    """The opposite of a quantity, written as it was."""
+    if isinstance(value, int | float):
+        return -value if value else value
+    found = _NUMBER.fullmatch(value)
+    if found is None:
+        try:
+            return -parse(value)
+        except UnitError as error:
+            raise StateError(f"{value!r} cannot be mirrored: write it as a number with its unit") from error
+    sign, number, power, unit = found.groups(default="")
+    if float(number) == 0.0:
+        return value
+    return f"{'' if sign == '-' else '-'}{number}{power}{' ' if unit else ''}{unit}"
+
+
+def _other_side(name: str) -> str:
+    for one, other in _SIDES:
+        if one in name or other in name:
+            held = name.replace(one, "\0").replace(other, one)
+            return held.replace("\0", other)
+    return name
+
+
+def shifted(limb: Limb, step: float) -> Limb:
+    """The limb with the origin of its root joint `step` metres farther along y, so that a copy does not cover its pattern."""
+    bodies = set(limb["bodies"])
+    joints = {}
+    for name, joint in limb["joints"].items():
+        if joint.get("parent", GROUND) not in bodies:
+            x, y, z = joint.get("origin", ["0 m", "0 m", "0 m"])
+            joint = {**joint, "origin": [x, f"{parse(y, 'm') + step:.6g} m", z]}
+        joints[name] = joint
+    return {**limb, "joints": joints}
+
+
+def add_body(document: Any, machine: Machine, parent: str, kind: str = "hinge", shape: str = "box") -> str:
+    """A new body of 1 kg on a joint of `kind` at the parent's own origin; returns its name."""
+    limb: Limb = {section: {} for section in SECTIONS}
+    side = 0.004
+    limb["bodies"]["part"] = {
+        "mass": "1 kg",
+        "inertia": [f"{side} kg*m**2"] * 3,
+        "shapes": [{"kind": shape, "size": list(_HAND[shape]), "wash": "tide"}],
+    }
+    joint: dict[str, Any] = {"kind": kind, "parent": parent, "child": "part"}
+    if kind != "fixed":
+        joint["axis"] = [0, 1, 0] if kind == "hinge" else [0, 0, 1]
+        joint["damping"] = "0.1 N*m*s/rad" if kind == "hinge" else "10 N*s/m"
+    limb["joints"]["part_joint"] = joint
+    return put_limb(document, machine, limb, parent)
+
+
+def add_shape(document: Any, body: str, kind: str) -> None:
+    """One more shape for a body, at its origin."""
+    part = document["bodies"][body]
+    made = _inline({"kind": kind, "size": list(_HAND[kind]), "wash": "tide"})
+    if "shapes" in part:
+        part["shapes"].append(made)
+    else:
+        part["shapes"] = _inline([])
+        part["shapes"].append(made)
+
+
+def add_drive(document: Any, machine: Machine, joint: str) -> str:
+    """An effort drive for a hinge or slider; returns its name."""
+    kind = machine.joints[joint].kind
+    if kind not in ("hinge", "slider"):
+        raise StateError(f"{joint} is {kind}: drives act on hinges and sliders, thrusters on bodies")
+    name = _free_name(machine, f"{joint}_drive")
+    unit = "N" if kind == "slider" else "N*m"
+    put_part(document, "drives", name, {"kind": "effort", "joint": joint, "limit": f"10 {unit}"})
+    return name
+
+
+def add_sensor(document: Any, machine: Machine, kind: str, part: str) -> str:
+    """A sensor of a joint (kind "joint") or a body; returns its name."""
+    word = {"joint": "angle" if part in machine.joints and machine.joints[part].kind == "hinge" else "travel"}.get(
+        kind, kind
+    )
+    name = _free_name(machine, f"{part}_{word}")
+    made: dict[str, Any] = {"kind": kind, "joint" if kind == "joint" else "body": part}
+    if kind == "beams":
+        made |= {"beams": 8, "spread": "180 deg", "range": "5 m"}
+    put_part(document, "sensors", name, made)
+    return name
+
+
+def _free_name(machine: Machine, wanted: str) -> str:
+    taken = {name for section in SECTIONS for name in getattr(machine, section)}
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted}_{number}", number + 1
+    return name
+
+
+def remove(document: Any, machine: Machine, section: str, name: str) -> list[str]:
+    """Take a part out, with all that hangs on it or refers to it; returns the names of everything that went.
+
+    Raises
+    ------
+    StateError
+        Nothing would be left.
+    """
+    gone: dict[str, set[str]] = {kind: set() for kind in SECTIONS}
+    gone[section].add(name)
+    if section in ("bodies", "joints"):
+        body = name if section == "bodies" else machine.joints[name].child
+        gone["bodies"] |= set(limb_of(machine, body))
+        if len(gone["bodies"]) == len(machine.bodies):
+            raise StateError(f"{name} carries all of the machine: a machine needs a body; change it instead")
+        gone["joints"] |= {j for j, joint in machine.joints.items() if joint.child in gone["bodies"]}
+        gone["tanks"] |= {t for t, tank in machine.tanks.items() if tank.body in gone["bodies"]}
+    for other, keys in _REFERENCES.items():
+        for part, values in document.get(other, {}).items():
+            named = [key for key, where in keys.items() if values.get(key) in gone[where]]
+            if any((other, key) not in _OPTIONAL or values.get("kind") == "drain" for key in named):
+                gone[other].add(part)
+            else:
+                for key in named:
+                    values.remove(key)
+    for other in SECTIONS:
+        for part in gone[other]:
+            if part in document.get(other, {}):
+                document[other].remove(part)
+        if other in document and not len(document[other]):
+            document.remove(other)
+    if "no_contact" in document:
+        pairs = document["no_contact"]
+        for k in range(len(pairs) - 1, -1, -1):
+            if pairs[k][0] in gone["bodies"] or pairs[k][1] in gone["bodies"]:
+                del pairs[k]
+    return sorted(set().union(*gone.values()))
+
+
+def as_text(limb: Limb) -> str:
+    """A limb as text for the clipboard: a piece of a machine file."""
+    document = tomlkit.document()
+    for section in SECTIONS:
+        for name, part in limb[section].items():
+            put_part(document, section, name, part)
+    return tomlkit.dumps(document)
+
+
+def from_text(text: str) -> Limb:
+    """The limb in a piece of a machine file.
+
+    Raises
+    ------
+    StateError
+        Not such a piece.
+    """
+    try:
+        plain = tomlkit.parse(text).unwrap()
+    except Exception as error:  # whatever somebody copied elsewhere
+        raise StateError("what was copied is not a part of a machine") from error
+    limb: Limb = {section: plain.get(section, {}) for section in SECTIONS}
+    if not limb["bodies"] or not limb["joints"] or set(plain) - set(SECTIONS):
+        raise StateError("what was copied is not a part of a machine")
+    return limb

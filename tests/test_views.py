@@ -293,9 +293,10 @@ def test_numbers_and_facts_of_the_machine(problem: Problem) -> None:
     reel = {n.title: n for n in part_numbers(problem, "drives", "reel")}
     assert reel["lag"].note == "6.0 samples" and reel["top speed"].unit == "m/s"
     cable = {n.title for n in part_numbers(problem, "joints", "cable")}
-    assert cable == {"start", "damping"}
+    assert cable == {"start", "damping", "place, x", "place, y", "place, z"}
+    assert reel["limit"].allowed == "0 or more" and "Largest effort" in reel["limit"].meaning
     facts = dict(derived_facts(problem))
-    assert facts["mass"].startswith("172 kg") and facts["freedom"] == "3 coordinates, 2 driven, 1 free"
+    assert facts["mass"] == "172 kg, centre at 0, 0, 6.70 m" and facts["freedom"] == "3 coordinates, 2 driven, 1 free"
     assert facts["reel holds"].startswith("490 N of its 2500 N")
     assert 0.25 < float(facts["swing"].split()[0]) < 0.30
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator
 
 import numpy as np
 
 from plucky_heron.analysis.regulator import linearise
-from plucky_heron.dynamics.energy import poses
+from plucky_heron.dynamics.energy import poses, step_of
 from plucky_heron.dynamics.model import accelerations, mass_matrix
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
@@ -30,7 +29,7 @@ def derived_facts(problem: Problem, pose: Array | None = None) -> list[tuple[str
     facts = [
         ("mass", f"{show(total, 'kg')}, centre at {show(x)}, {show(y)}, {show(z)} m"),
         ("freedom", f"{len(model.joints)} coordinates, {driven} driven, {len(model.joints) - driven} free"),
-        *_reach(machine, frames),
+        *_reach(machine, model.pose(position)),
     ]
     facts += _modes(problem, position, pose)
     return [*facts, *_holds(problem, position, total)]
@@ -47,32 +46,47 @@ def mass_and_centre(machine: Machine, frames: dict[str, Array]) -> tuple[float, 
     return total, sum((mass * place[:3] for mass, place in parts), np.zeros(3)) / max(total, 1e-12)
 
 
-def _reach(machine: Machine, frames: dict[str, Array]) -> Iterator[tuple[str, str]]:
-    """The longest limb of hinges and sliders: how far its last body's centre gets from its first joint."""
-    best: tuple[float, float] | None = None
+def _reach(machine: Machine, position: dict[str, float]) -> Iterator[tuple[str, str]]:
+    """The longest limb of hinges: how far the middle of its last body gets from the first joint.
+
+    Every joint in turn takes the best of a few values between its stops, twice round: enough for arms and legs.
+    """
+    best = 0.0, 0.0
     for body in machine.bodies:
-        limb: list[str] = []
-        at = body
-        while at != GROUND and machine.joints[machine.joint_above(at)].kind in ("hinge", "fixed"):
-            limb.append(at)
-            at = machine.joints[machine.joint_above(at)].parent
-        limb.reverse()
-        turning = [b for b in limb if machine.joints[machine.joint_above(b)].kind == "hinge"]
-        if len(turning) < 2:
+        steps = _hinges_to(machine, body)
+        limb = [name for name in steps if machine.joints[name].kind == "hinge"]
+        if len(limb) < 2:
             continue
-        limb = limb[limb.index(turning[0]) :]
-        places = [frames[b][:3, 3] for b in limb]
-        tip = frames[body] @ np.array([*machine.bodies[body].centre, 1.0])
         shapes = machine.bodies[body].shapes
-        if shapes:
-            tip = frames[body] @ np.array([*np.mean([s.at for s in shapes], axis=0), 1.0])
-        places.append(tip[:3])
-        stretched = sum(float(np.linalg.norm(b - a)) for a, b in itertools.pairwise(places))
-        now = float(np.linalg.norm(places[-1] - places[0]))
-        if best is None or stretched > best[0]:
-            best = stretched, now
-    if best is not None and best[0] > 1e-3:
+        tip = np.array([*(np.mean([s.at for s in shapes], axis=0) if shapes else machine.bodies[body].centre), 1.0])
+
+        def far(pose: dict[str, float], steps: list[str] = steps, tip: Array = tip) -> float:
+            at = tip
+            for name in reversed(steps[1:]):
+                at = step_of(machine, name, pose) @ at
+            return float(np.linalg.norm(at[:3]))
+
+        pose = dict(position)
+        for name in [*limb[1:], *limb[1:]]:
+            low, high = machine.joints[name].limits or (-np.pi, np.pi)
+            pose[name] = max([pose[name], *np.linspace(low, high, 13)], key=lambda v: far({**pose, name: float(v)}))
+        if far(pose) > best[0]:
+            best = far(pose), far(position)
+    if best[0] > 1e-3:
         yield "reach", f"{show(best[0], 'm')} stretched, {show(best[1], 'm')} in this pose"
+
+
+def _hinges_to(machine: Machine, body: str) -> list[str]:
+    """Joints on the way to an outermost body, from the first hinge; none if it has none."""
+    if any(joint.parent == body for joint in machine.joints.values()):
+        return []
+    found: list[str] = []
+    while body != GROUND and machine.joints[machine.joint_above(body)].kind in ("hinge", "fixed"):
+        found.insert(0, machine.joint_above(body))
+        body = machine.joints[found[0]].parent
+    while found and machine.joints[found[0]].kind == "fixed":
+        found.pop(0)
+    return found
 
 
 def _holds(problem: Problem, position: Array, total: float) -> list[tuple[str, str]]:

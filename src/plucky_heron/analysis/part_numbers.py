@@ -43,7 +43,7 @@ class PartNumber:
     Attributes
     ----------
     key
-        In the machine file. `whole`: its key stands for an array, written whole, with this number `index`.
+        In the machine file. `whole`: its key stands for an array, written like this, with the number at `index`.
     note
         What it does here; `meaning` and `allowed` say what it is, and which values it may take.
     """
@@ -55,7 +55,7 @@ class PartNumber:
     note: str = ""
     meaning: str = ""
     allowed: str = ""
-    whole: tuple[float, ...] = ()
+    whole: tuple[object, ...] = ()
     index: int = 0
 
 
@@ -88,7 +88,9 @@ def plain_numbers(part: BaseModel) -> Iterator[PartNumber]:
             numbers = tuple(float(v) for v in value)
             if any(numbers) or field in ("at", "size"):
                 for k, v in enumerate(numbers):
-                    yield PartNumber(f"{title}, {_PLACES[k]}", (field,), v, unit or "", whole=numbers, index=k)
+                    yield PartNumber(
+                        f"{title}, {_PLACES[k]}", (field,), v, unit or "", whole=_written(numbers, unit), index=k
+                    )
         elif isinstance(value, int | float):
             yield PartNumber(title, (field,), float(value), unit or "")
 
@@ -148,7 +150,13 @@ def _body_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
             if body.centre[k] or k == 2:
                 note = "of mass, from its origin" if k == 2 else ""
                 yield PartNumber(
-                    f"centre, {_PLACES[k]}", ("centre",), body.centre[k], "m", note, whole=body.centre, index=k
+                    f"centre, {_PLACES[k]}",
+                    ("centre",),
+                    body.centre[k],
+                    "m",
+                    note,
+                    whole=_written(body.centre),
+                    index=k,
                 )
     if body.drag_area:
         pull = 0.5 * problem.site.air_density * body.drag_area * 10.0**2
@@ -175,11 +183,14 @@ def _joint_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
         travel = f"travel {show(high - low, x)}"
         yield PartNumber("highest", ("limits", 1), high, x, travel, allowed="above the lowest")
     start = joint.starts
+    units = [coordinate_unit(joint, letter) for letter in joint.letters]
     for k, letter in enumerate(joint.letters):
         unit = coordinate_unit(joint, letter)
-        key: tuple[str | int, ...] = ("start", k) if isinstance(joint.start, tuple) else ("start",)
         title = f"start, {_LETTERS[letter]}" if letter else "start"
-        yield PartNumber(title, key, start[k], unit, f"+ {joint.positive}" if joint.positive and k == 0 else "")
+        note = f"+ {joint.positive}" if joint.positive and k == 0 else ""
+        pairs = zip(start, units, strict=True)
+        whole = tuple(_written((v,), u)[0] for v, u in pairs) if len(start) > 1 else ()
+        yield PartNumber(title, ("start",), start[k], unit, note, whole=whole, index=k)
     if joint.kind in ("hinge", "slider"):
         slow = (
             f"speed falls to a third in {show(moved_by(problem, name) / joint.damping, 's')}"
@@ -193,7 +204,9 @@ def _joint_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
             yield PartNumber("stiffness", ("stiffness",), joint.stiffness, unit)
     for k in range(3):
         note = "" if k else f"in the axes of {joint.parent}"
-        yield PartNumber(f"place, {_PLACES[k]}", ("origin",), joint.origin[k], "m", note, whole=joint.origin, index=k)
+        yield PartNumber(
+            f"place, {_PLACES[k]}", ("origin",), joint.origin[k], "m", note, whole=_written(joint.origin), index=k
+        )
 
 
 def _drive_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
@@ -236,7 +249,11 @@ def change_of(number: PartNumber, written: object) -> tuple[tuple[str | int, ...
     """Key and value to write into the file when a number becomes `written`."""
     if not number.whole:
         return number.key, written
-    unit = f" {number.unit}" if number.unit else ""
-    values: list[object] = [f"{v:.6g}{unit}" if unit else v for v in number.whole]
+    values: list[object] = list(number.whole)
     values[number.index] = written
     return number.key, values
+
+
+def _written(values: tuple[float, ...], unit: str | None = "m") -> tuple[object, ...]:
+    """Numbers as they stand in a file."""
+    return tuple(f"{v:.6g} {unit}" if unit else v for v in values)

@@ -145,8 +145,10 @@ class JointLadder(QWidget):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         # what stands on a body sits on the edge of its frame
         chips = _standing_on(self.machine, body)
-        for k, (kind, name) in enumerate(chips[: int((box.width() - 8) // 13)]):
-            self._chip(painter, QPointF(box.left() + 11 + 13 * k, box.top()), kind, name)
+        room = max(1, int((box.width() - 8) // 13))
+        for k, (kind, name) in enumerate(chips[: 2 * room]):
+            edge = box.top() if k < room else box.bottom()
+            self._chip(painter, QPointF(box.left() + 11 + 13 * (k % room), edge), kind, name)
         self._places.append((box, "bodies", body))
         if ("bodies", body) in self._marks:
             draw_mark(painter, QPointF(box.left() - 2, box.top() + 1), self._marks["bodies", body])

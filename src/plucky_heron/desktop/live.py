@@ -172,16 +172,18 @@ class Loose(LiveEpisode):
         self.batch.place(0, position)
         self.mass = sum(body.mass for body in problem.machine.bodies.values())
 
-    def pull(self, body: str, point: np.ndarray, place: np.ndarray) -> float:
+    def pull(self, body: str, point: np.ndarray, place: np.ndarray, sag: float) -> float:
         """A hand pulls a point of a body (in its axes) towards a place; returns the force of its spring, N.
 
-        Spring and damper: 1 Hz against the whole machine, so that the hand can lift it, and well damped.
+        It carries the machine's weight when it pulls from `sag` metres away, and is damped as well as the step allows.
         """
-        pulse = 2.0 * np.pi * 1.0
-        stiffness = self.mass * pulse**2
         plant = self.batch.plant
-        plant.pull(0, body, point, place, stiffness, self.mass * pulse)
-        located = plant.located[0, plant.model.bodies.index(body)]
+        stiffness = self.mass * 9.81 / sag
+        b = plant.model.bodies.index(body)
+        own = max(self.problem.machine.bodies[body].mass, 1e-3)
+        damping = min(self.mass * np.sqrt(9.81 / sag), 0.3 * own / plant.step_size)
+        plant.pull(0, body, point, place, stiffness, damping)
+        located = plant.located[0, b]
         return float(stiffness * np.linalg.norm(place - located[:3] - located[6:15].reshape(3, 3) @ point))
 
     def let_go(self) -> None:

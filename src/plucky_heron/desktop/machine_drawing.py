@@ -20,7 +20,7 @@ from plucky_heron.dynamics.posing import chain, coordinates_of, following, joint
 from plucky_heron.units import show
 
 Array = np.ndarray
-_NEAR = 9.0
+_NEAR, _RING = 9.0, 8.0
 _ROOM_TO_MOVE, _ROOM_TO_SIZE = 110.0, 9.0
 _STARTS = 5.0
 """Pixels the mouse goes before a click becomes a drag."""
@@ -141,7 +141,7 @@ class MachineDrawing(Drawing):
         painter.setBrush(t.color("card"))
         if handle.index == -2:
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(at, 8.0, 8.0)
+            painter.drawEllipse(at, _RING, _RING)
         elif handle.along is None:
             painter.drawLine(at + QPointF(-5, 0), at + QPointF(5, 0))
             painter.drawLine(at + QPointF(0, -5), at + QPointF(0, 5))
@@ -224,11 +224,13 @@ class MachineDrawing(Drawing):
                 self.body_clicked.emit(body)
 
     def _handle_at(self, point: QPointF, frame: Frame) -> Handle | None:
-        """The nearest handle; where several coincide, the one that changes a size."""
+        """The nearest handle; where several coincide, the one that changes a size. A joint is held by its ring."""
         best, found = _NEAR, None
         for handle in self._handles():
             away = frame.place(handle.at) - point
-            far = float(np.hypot(away.x(), away.y())) + (1.0 if handle.index < 0 else 0.0) + (handle.index == -2)
+            far = float(np.hypot(away.x(), away.y()))
+            if handle.index < 0:
+                far = 1.0 + (abs(far - _RING) if handle.index == -2 else far)
             if far < best:
                 best, found = far, handle
         return found

@@ -22,11 +22,18 @@ def poses(machine: Machine, position: Mapping[str, float]) -> dict[str, Array]:
     frames = {GROUND: np.eye(4)}
     for name in machine.ordered_joints():
         joint = machine.joints[name]
-        place = np.eye(4)
-        place[:3, :3] = rotation(*joint.turn)
-        place[:3, 3] = joint.origin
-        frames[joint.child] = frames[joint.parent] @ place @ _motion(name, joint, position)
+        frames[joint.child] = frames[joint.parent] @ step_of(machine, name, position)
     return frames
+
+
+def step_of(machine: Machine, name: str, position: Mapping[str, float]) -> Array:
+    """Homogeneous transform (4, 4) from a joint's parent to its child."""
+    joint = machine.joints[name]
+    place = np.eye(4)
+    place[:3, :3] = rotation(*joint.turn)
+    place[:3, 3] = joint.origin
+    moved: Array = place @ _motion(name, joint, position)
+    return moved
 
 
 def energies(

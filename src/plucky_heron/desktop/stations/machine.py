@@ -33,6 +33,9 @@ _CAPTIONS = {
     "bodies": "body", "drives": "drive", "forces": "force", "tanks": "tank", "couplings": "coupling", "sensors": "sensor",
 }  # fmt: skip
 
+_SAG = 60.0
+"""Pixels from which the mouse pulls with the machine's whole weight."""
+
 
 class MachineStation(Station):
     """The station."""
@@ -74,6 +77,7 @@ class MachineStation(Station):
         self._shortcuts()
         bench.problem_changed.connect(self.later)
         bench.playback.loaded.connect(self._follow_playback)
+        bench.playback.moved.connect(self._moved)
         self.refresh()
 
     # --- how it is laid out ------------------------------------------------------------------------------------------
@@ -422,7 +426,7 @@ class MachineStation(Station):
 
     def _pull(self, body: str, point: np.ndarray, place: np.ndarray) -> None:
         if self.loose is not None:
-            force = self.loose.pull(body, point, place)
+            force = self.loose.pull(body, point, place, _SAG / self.drawing.frame().scale)
             self.drawing.caption = f"pushing {body.replace('_', ' ')} with {show(force, 'N')}"
 
     def _release(self) -> None:
@@ -455,9 +459,25 @@ class MachineStation(Station):
             self._show_pose_buttons()
         self.drawing.update()
 
+    def takes_keys(self) -> bool:
+        """While the machine runs loose, Space stops it where it is."""
+        return self.loose is not None
+
+    def _moved(self, index: int) -> None:
+        """Whoever looks back into a loose run has seen enough of it."""
+        recording = self.bench.playback.recording
+        if self.loose is not None and recording is not None and index != recording.steps:
+            self._stop()
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """L, H and V; plus and minus move the chosen joint."""
-        if event.key() == Qt.Key.Key_L:
+        """L, H and V; plus and minus move the chosen joint; Space and arrows end a loose run and look back into it."""
+        back = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Home: -(10**9), Qt.Key.Key_Space: 0}.get(
+            event.key()
+        )
+        if self.loose is not None and back is not None:
+            self._stop()
+            self.bench.playback.step(back)
+        elif event.key() == Qt.Key.Key_L:
             self.let_go()
         elif event.key() == Qt.Key.Key_H:
             self.hold_pose()

@@ -157,15 +157,19 @@ def test_letting_go_plays_and_the_transport_moves_everything(qtbot: QtBot, windo
     qtbot.waitUntil(lambda: playback.index > 3, timeout=5000)
     window.stations[0].setFocus()
     qtbot.keyClick(window, Qt.Key.Key_Space)
-    assert not playback.playing
+    assert not playback.playing and window.stations[0].loose is None
     at = playback.index
+    qtbot.keyClick(window, Qt.Key.Key_Left)
+    assert playback.index == at - 1
     qtbot.keyClick(window, Qt.Key.Key_Right)
-    assert playback.index == at + 1
+    assert playback.index == at
     qtbot.keyClick(window, Qt.Key.Key_Home)
     assert playback.index == 0
+    qtbot.keyClick(window, Qt.Key.Key_Space)
+    assert playback.playing
     chart = window.stations[0].strip.chart
-    qtbot.mouseClick(chart, LEFT, pos=QPoint(int(chart._x(6.0)), 20))
-    assert playback.time == pytest.approx(6.0, abs=0.05)
+    qtbot.mouseClick(chart, LEFT, pos=QPoint(int(chart._x(0.06)), 20))
+    assert not playback.playing and playback.time == pytest.approx(0.06, abs=0.03)
 
 
 def test_reward_terms_and_weights_are_edited(qtbot: QtBot, window: Window) -> None:

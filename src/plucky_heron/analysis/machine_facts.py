@@ -126,7 +126,7 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
     except (StateError, np.linalg.LinAlgError):
         # a machine that turns freely: its joints with their servos and springs, the base free to give way
         poles = _joint_poles(problem, position)
-    for pole in sorted((p for p in poles if p.imag > 0.02 and p.real < 0.0), key=abs)[:2]:
+    for pole in sorted((p for p in poles if p.imag > 0.1 and p.real < 0.0), key=abs)[:2]:
         size = float(abs(pole))
         yield (
             "swing",

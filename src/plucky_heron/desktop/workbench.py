@@ -17,8 +17,10 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.playback import Playback
 from plucky_heron.errors import HeronError
 from plucky_heron.files import validate, write_whole
+from plucky_heron.machine.drawings import with_drawings
 from plucky_heron.machine.meshes import with_meshes
 from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
 from plucky_heron.project import Project
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
@@ -121,9 +123,10 @@ class Workbench(QObject):
         self.refresh_runs()
 
     def path_of(self, kind: str) -> Path:
-        """File of the chosen machine, task or recipe."""
+        """File of the chosen machine, site, task or recipe."""
         assert self.problem is not None
-        name = {"tasks": self.task, "machines": self.problem.task.machine, "recipes": self.recipe_name}[kind]
+        task = self.problem.task
+        name = {"tasks": self.task, "machines": task.machine, "sites": task.site, "recipes": self.recipe_name}[kind]
         return self.project.folder / kind / f"{name}.toml"
 
     def edit(self, kind: str, key: Key, value: object, text: str) -> str:
@@ -161,6 +164,8 @@ class Workbench(QObject):
         if kind == "machines":
             machine = with_meshes(validate(Machine, data, path), path)
             bind(machine, self.problem.site, self.problem.task, str(path))
+        elif kind == "sites":
+            bind(self.problem.machine, with_drawings(validate(Site, data, path), path)[0], self.problem.task, str(path))
         elif kind == "tasks":
             bind(self.problem.machine, self.problem.site, validate(Task, data, path), str(path))
         else:

@@ -103,17 +103,46 @@ def read_drawing(drawing: Drawing, source: Path, name: str = "") -> DrawingRepor
     raise FileError(source, key, drawing.file, "wanted an .svg or a .png")
 
 
-def _read_svg(path: Path, drawing: Drawing) -> DrawingReport:
-    from svgelements import Matrix
+def layers_of(path: Path) -> dict[str, int]:
+    """Layers of an SVG by name, each with how many lines it holds."""
+    found: dict[str, int] = {}
 
+    def walk(element: Element, layer: str) -> None:
+        for child in element:
+            tag = child.tag.rpartition("}")[2] if isinstance(child.tag, str) else ""
+            if tag in ("g", "svg"):
+                walk(child, child.get(_LAYER) or child.get("id") or layer)
+            elif layer and _as_path(child, tag):
+                found[layer] = found.get(layer, 0) + 1
+
+    walk(_svg_root(path), "")
+    return found
+
+
+def colours_of(path: Path) -> dict[str, int]:
+    """The commonest colours of a PNG but its background, as #rrggbb, each with how many pixels it has."""
+    pixels = _open_image(path)
+    colours, counts = np.unique(pixels.reshape(-1, 3), axis=0, return_counts=True)
+    order = np.argsort(-counts, kind="stable")[1:9]
+    return {"#" + "".join(f"{v:02x}" for v in colours[k]): int(counts[k]) for k in order if counts[k] > 8}
+
+
+def _svg_root(path: Path) -> Element:
     try:
-        root = parse(str(path), forbid_dtd=True).getroot()
+        root: Element | None = parse(str(path), forbid_dtd=True).getroot()
     except DefusedXmlException as error:
         raise FileError(path, "", None, "has a document type or entities; remove them") from error
     except (ParseError, ValueError) as error:
         raise FileError(path, "", None, f"not valid XML: {error}") from error
     if root is None or root.tag not in (f"{_SVG}svg", "svg"):
         raise FileError(path, "", None, "the outermost element must be <svg>")
+    return root
+
+
+def _read_svg(path: Path, drawing: Drawing) -> DrawingReport:
+    from svgelements import Matrix
+
+    root = _svg_root(path)
     report = DrawingReport()
     _walk(root, "", Matrix(), drawing, report, path, _height(root))
     return report

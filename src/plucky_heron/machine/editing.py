@@ -130,20 +130,21 @@ def put_part(document: Any, section: str, name: str, part: dict[str, Any]) -> No
         document[section] = tomlkit.table(is_super_table=True)
     table = tomlkit.table()
     for key, value in part.items():
-        table[key] = _inline(value)
+        table[key] = inline(value)
     document[section][name] = table
 
 
-def _inline(value: Any) -> Item:
+def inline(value: Any) -> Item:
+    """A value as it is written inside one line: lists of tables as inline tables."""
     if isinstance(value, dict):
-        inline = tomlkit.inline_table()
+        table = tomlkit.inline_table()
         for key, inner in value.items():
-            inline[key] = _inline(inner)
-        return inline
+            table[key] = inline(inner)
+        return table
     if isinstance(value, list | tuple):
         array = tomlkit.array()
         for inner in value:
-            array.append(_inline(inner))
+            array.append(inline(inner))
         return array
     made: Item = tomlkit.item(value)
     return made
@@ -274,13 +275,15 @@ def add_body(document: Any, machine: Machine, parent: str, kind: str = "hinge", 
 
 def add_shape(document: Any, body: str, kind: str) -> None:
     """One more shape for a body, at its origin."""
+    put_shape(document, body, {"kind": kind, "size": list(_HAND[kind]), "wash": "tide"})
+
+
+def put_shape(document: Any, body: str, shape: dict[str, Any]) -> None:
+    """Write one more shape of a body."""
     part = document["bodies"][body]
-    made = _inline({"kind": kind, "size": list(_HAND[kind]), "wash": "tide"})
-    if "shapes" in part:
-        part["shapes"].append(made)
-    else:
-        part["shapes"] = _inline([])
-        part["shapes"].append(made)
+    if "shapes" not in part:
+        part["shapes"] = inline([])
+    part["shapes"].append(inline(shape))
 
 
 def add_drive(document: Any, machine: Machine, joint: str) -> str:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShortcut
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
 
 from plucky_heron.analysis.machine_facts import derived_facts
 from plucky_heron.analysis.machine_problems import Trouble, machine_troubles
 from plucky_heron.analysis.part_numbers import PartNumber, change_of, part_numbers
 from plucky_heron.desktop.handles import Change
+from plucky_heron.desktop.import_sheet import PATTERNS, ImportSheet
 from plucky_heron.desktop.ladder import JointLadder
 from plucky_heron.desktop.live import Loose
 from plucky_heron.desktop.machine_drawing import MachineDrawing
@@ -288,6 +290,7 @@ class MachineStation(Station):
             )
         self.menu.addSeparator()
         self.menu.addAction("Copied part (Ctrl+V)", self.paste)
+        self.menu.addAction("From a file …", self.import_file)
 
     def _add(self, section: str, action: Callable[[Any, Machine], str]) -> None:
         name = self.change(action, f"new one of {section}")
@@ -340,6 +343,16 @@ class MachineStation(Station):
         """What was copied, hung on the chosen body."""
         parent, text = self.body(), QGuiApplication.clipboard().text()
         self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.from_text(text), parent))
+
+    def import_file(self) -> None:
+        """A machine, a mesh or a drawing from elsewhere."""
+        name, _ = QFileDialog.getOpenFileName(self, "Bring in", "", f"machines, meshes, drawings ({PATTERNS})")
+        if name:
+            self.bring_in(Path(name)).exec()
+
+    def bring_in(self, path: Path) -> ImportSheet:
+        """The sheet that says what a file would become here."""
+        return ImportSheet(self.bench, path, self.body(), self)
 
     # --- pose, letting go, pushing ---------------------------------------------------------------------------------------
 

@@ -130,7 +130,7 @@ def _part(part: BaseModel) -> dict[str, Any]:
 
 def _written(value: Any, unit: str | None) -> Any:
     if isinstance(value, BaseModel):
-        return _part(value, meshes or {})
+        return _part(value)
     if isinstance(value, list | tuple):
         return [_written(v, unit) for v in value]
     if isinstance(value, float):

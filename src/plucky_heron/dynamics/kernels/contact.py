@@ -42,6 +42,18 @@ def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
 
 
 @inline_kernel
+def _tangents(nx, ny, nz):
+    """Two directions across a normal; the same for the same normal, so that kept friction impulses keep their meaning."""
+    if abs(nx) < 0.7:
+        tx, ty, tz = 0.0, -nz, ny
+    else:
+        tx, ty, tz = nz, 0.0, -nx
+    k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
+    tx, ty, tz = k * tx, k * ty, k * tz
+    return tx, ty, tz, ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+
+
+@inline_kernel
 def _finish_row(n, r, factor, rows, numbers, v, start):
     """From J in `rows[r]` to y = L^-1 J'; the speed along the row before and the diagonal."""
     speed = 0.0
@@ -98,13 +110,7 @@ def impulses(
         nx, ny, nz = contact[9], contact[10], contact[11]
         px, py, pz = contact[1], contact[2], contact[3]
         _remember(contact, old, old_count)
-        if abs(nx) < 0.7:
-            tx, ty, tz = 0.0, -nz, ny
-        else:
-            tx, ty, tz = nz, 0.0, -nx
-        k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
-        tx, ty, tz = k * tx, k * ty, k * tz
-        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
         a, b = nodes[c, 0], nodes[c, 1]
         before = 0.0
         for d in range(3):
@@ -203,13 +209,7 @@ def impulses(
         r = 3 * c
         contact = list_[c]
         nx, ny, nz = contact[9], contact[10], contact[11]
-        if abs(nx) < 0.7:
-            tx, ty, tz = 0.0, -nz, ny
-        else:
-            tx, ty, tz = nz, 0.0, -nx
-        k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
-        tx, ty, tz = k * tx, k * ty, k * tz
-        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
         contact[4] = numbers[r, 3]
         f, e = numbers[r + 1, 3], numbers[r + 2, 3]
         contact[5], contact[6], contact[7] = f * tx + e * bx, f * ty + e * by, f * tz + e * bz

@@ -31,6 +31,13 @@ def place_shape(nodes, poses, k, w, out):
 
 
 @inline_kernel
+def _core(shapes, k):
+    """What `support` asks of a shape: kind, three sizes, corners of hulls, and which of those are its own."""
+    size, own = shapes.size[k], shapes.vertex_range[k]
+    return shapes.kind[k], size[0], size[1], size[2], shapes.vertices, own[0], own[1]
+
+
+@inline_kernel
 def support(kind, sx, sy, sz, vertices, first, last, at, dx, dy, dz):
     """The point of a core that lies farthest along a world direction; `vertices` first..last are a hull's."""
     if kind == SPHERE:
@@ -157,20 +164,8 @@ def core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """
     s = g[1:5]
     weight = g[5]
-    kind_a, size_a, vertices_a, range_a = (
-        shapes_a.kind[a],
-        shapes_a.size[a],
-        shapes_a.vertices,
-        shapes_a.vertex_range[a],
-    )
-    kind_b, size_b, vertices_b, range_b = (
-        shapes_b.kind[b],
-        shapes_b.size[b],
-        shapes_b.vertices,
-        shapes_b.vertex_range[b],
-    )
-    xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
-    xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
+    kind_a, xa, ya, za, vertices_a, first_a, last_a = _core(shapes_a, a)
+    kind_b, xb, yb, zb, vertices_b, first_b, last_b = _core(shapes_b, b)
     dx, dy, dz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
     count = 0
     distance = math.inf
@@ -234,20 +229,8 @@ def least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """Normal (b to a) of the least overlap over the face directions and the line of centres; cores overlap."""
     best = -math.inf
     out = g[0]
-    kind_a, size_a, vertices_a, range_a = (
-        shapes_a.kind[a],
-        shapes_a.size[a],
-        shapes_a.vertices,
-        shapes_a.vertex_range[a],
-    )
-    kind_b, size_b, vertices_b, range_b = (
-        shapes_b.kind[b],
-        shapes_b.size[b],
-        shapes_b.vertices,
-        shapes_b.vertex_range[b],
-    )
-    xa, ya, za, first_a, last_a = size_a[0], size_a[1], size_a[2], range_a[0], range_a[1]
-    xb, yb, zb, first_b, last_b = size_b[0], size_b[1], size_b[2], range_b[0], range_b[1]
+    kind_a, xa, ya, za, vertices_a, first_a, last_a = _core(shapes_a, a)
+    kind_b, xb, yb, zb, vertices_b, first_b, last_b = _core(shapes_b, b)
     for side in range(3):
         faces = 1
         if side < 2:

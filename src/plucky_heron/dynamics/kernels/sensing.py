@@ -21,7 +21,7 @@ from plucky_heron.dynamics.kernels.layout import (
 )  # fmt: skip
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
-from plucky_heron.dynamics.kernels.tree import place_nodes
+from plucky_heron.dynamics.kernels.tree import carried_along, place_nodes
 
 CALLS = (layout, tree, forces, geometry, manifold)
 
@@ -374,14 +374,12 @@ def _accelerate(n, parent, base, row, v, acceleration, w):
                 w[i, 24 + e] = w[j, 24 + e]
         b = base[i]
         if b >= 0:
-            u0, u1, u2, u3, u4, u5 = w[b, 18], w[b, 19], w[b, 20], w[b, 21], w[b, 22], w[b, 23]
-            s0, s1, s2 = w[i, 12] * v[i], w[i, 13] * v[i], w[i, 14] * v[i]
-            s3, s4, s5 = w[i, 15] * v[i], w[i, 16] * v[i], w[i, 17] * v[i]
-            w[i, 24] += u1 * s2 - u2 * s1
-            w[i, 25] += u2 * s0 - u0 * s2
-            w[i, 26] += u0 * s1 - u1 * s0
-            w[i, 27] += u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1
-            w[i, 28] += u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2
-            w[i, 29] += u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0
+            c0, c1, c2, c3, c4, c5 = carried_along(i, b, v[i], w)
+            w[i, 24] += c0
+            w[i, 25] += c1
+            w[i, 26] += c2
+            w[i, 27] += c3
+            w[i, 28] += c4
+            w[i, 29] += c5
         for e in range(6):
             w[i, 24 + e] += w[i, 12 + e] * acceleration[i]

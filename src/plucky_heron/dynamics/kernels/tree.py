@@ -222,6 +222,22 @@ def place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q,
 
 
 @inline_kernel
+def carried_along(i, k, rate, w):
+    """Acceleration that node `i` has because node `k`, moving, carries its joint axis along: v x S times the rate."""
+    u0, u1, u2, u3, u4, u5 = w[k, 18], w[k, 19], w[k, 20], w[k, 21], w[k, 22], w[k, 23]
+    s0, s1, s2 = w[i, 12] * rate, w[i, 13] * rate, w[i, 14] * rate
+    s3, s4, s5 = w[i, 15] * rate, w[i, 16] * rate, w[i, 17] * rate
+    return (
+        u1 * s2 - u2 * s1,
+        u2 * s0 - u0 * s2,
+        u0 * s1 - u1 * s0,
+        u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1,
+        u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2,
+        u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0,
+    )
+
+
+@inline_kernel
 def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, wind drag, less the outer forces.
 
@@ -238,15 +254,8 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
             # the axis is carried along by the body before the joint: S' = v x S
             k = base[i]
             if k >= 0:
-                u0, u1, u2, u3, u4, u5 = w[k, 18], w[k, 19], w[k, 20], w[k, 21], w[k, 22], w[k, 23]
-                s0, s1, s2 = w[i, 12] * v[i], w[i, 13] * v[i], w[i, 14] * v[i]
-                s3, s4, s5 = w[i, 15] * v[i], w[i, 16] * v[i], w[i, 17] * v[i]
-                b0 += u1 * s2 - u2 * s1
-                b1 += u2 * s0 - u0 * s2
-                b2 += u0 * s1 - u1 * s0
-                b3 += u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1
-                b4 += u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2
-                b5 += u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0
+                c0, c1, c2, c3, c4, c5 = carried_along(i, k, v[i], w)
+                b0, b1, b2, b3, b4, b5 = b0 + c0, b1 + c1, b2 + c2, b3 + c3, b4 + c4, b5 + c5
         w[i, 24], w[i, 25], w[i, 26], w[i, 27], w[i, 28], w[i, 29] = b0, b1, b2, b3, b4, b5
         if massless[i]:
             for k in range(_F, WORK):

@@ -21,14 +21,19 @@ def first_order_noise(decay, strength, white, out):
 def second_order_noise(decay, strength, white, out):
     """White noise (T,) through the second-order filter of gusts across the wind (Dryden), starting at rest.
 
-    The form (1 + sqrt(3) T s) / (1 + T s)^2 as two first-order filters in a row with a direct share of the first.
+    The form (1 + sqrt(3) T s) / (1 + T s)^2 of MIL-F-8785C as sqrt(3) H1 + (1 - sqrt(3)) H1^2, H1 a first-order filter. With
+    first-order noise of variance 1 (`strength`^2 = 1 - `decay`^2) it has variance 1: the variances and the covariance of
+    both parts follow from their recursions.
     """
+    root = math.sqrt(3.0)
+    both = 1.0 / (1.0 + decay)
+    variance = (1.0 + decay * decay) * both * both
+    scale = 1.0 / math.sqrt(3.0 + 2.0 * root * (1.0 - root) * both + (1.0 - root) ** 2 * variance)
     first, second = 0.0, 0.0
     for k in range(white.shape[0]):
         first = decay * first + strength * white[k]
         second = decay * second + (1.0 - decay) * first
-        # unit variance: the two parts weigh as in MIL-F-8785C, H = sqrt(3) H1 + (1 - sqrt(3)) H1^2
-        out[k] = (1.7320508075688772 * first - 0.7320508075688772 * second) / 1.2247448713915890
+        out[k] = scale * (root * first + (1.0 - root) * second)
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")

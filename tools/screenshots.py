@@ -48,6 +48,21 @@ def prepare(folder: Path, machines_only: bool) -> Path:
     return project.folder
 
 
+def editing(window: Window, pause: Callable[[float], None]) -> None:
+    """The davit in a pose that is held, its forearm chosen: handles, and what follows from the pose."""
+    station = window.stations[0]
+    window.bench.choose_task("hang")
+    pause(0.5)
+    station.drawing.view = "side"
+    station.choose("bodies", "forearm")
+    pose = window.bench.problem.model.start.copy()
+    pose[1], pose[2] = 0.9, -1.2
+    station.drawing.zoom = 1.5
+    station.drawing.set_pose(pose)
+    station.drawing.posed.emit()
+    pause(0.8)
+
+
 def main() -> None:
     """Drive the window through its stations and take their pictures."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -98,6 +113,8 @@ def main() -> None:
             pause(0.8)
             given.out.mkdir(parents=True, exist_ok=True)
             window.grab().save(str(given.out / f"machine-{problem.machine.name}.png"))
+        editing(window, pause)
+        window.grab().save(str(given.out / "machine-editing.png"))
         if given.machines:
             window.close()
             return
@@ -110,10 +127,10 @@ def main() -> None:
         for number in (1, 2, 3, 4):
             take(number)
         window.enter(0)
+        stations[0].drop_pose()
         stations[0].let_go()
-        idle()
-        playback.pause()
-        playback.seek(150)
+        wait(lambda: playback.recording is not None and playback.recording.steps >= 300, 60.0)
+        playback.step(-20)
         take(0)
         stations[5].prove()
         idle()

@@ -154,8 +154,8 @@ def _joint_poles(problem: Problem, position: Array) -> Array:
             damping[i] += float(drive.rate_gain) if drive.kind == "position" else float(drive.gain)
     try:
         inverse = np.linalg.inv(mass_matrix(model, position))
-    except np.linalg.LinAlgError:
+        system = np.block([[np.zeros((n, n)), np.eye(n)], [-inverse * stiffness, -inverse * damping]])
+        poles = np.linalg.eigvals(system)
+    except np.linalg.LinAlgError:  # a joint with nothing on it; `machine_problems` says so
         return np.zeros(0)
-    system = np.block([[np.zeros((n, n)), np.eye(n)], [-inverse * stiffness, -inverse * damping]])
-    poles = np.linalg.eigvals(system)
     return np.asarray(poles[np.abs(poles) > 1e-6])

@@ -244,13 +244,15 @@ class StripChart(QWidget):
             return
         t = theme()
         x = self._x(recording.steps * recording.sample_time)
-        failed = recording.ending != "time is up"
-        if not failed and recording.stream == "let go":
+        problem = self.playback.problem
+        ending = problem.task.endings.get(recording.ending) if problem is not None else None
+        timed = recording.ending == "time is up"
+        if timed and recording.stream == "let go":
             return
-        text = recording.ending if failed else "settled" if recording.success else "not settled"
-        painter.setPen(
-            QPen(t.color("rust" if failed else "moss" if recording.success else "heron"), 1.6, Qt.PenStyle.DashLine)
-        )
+        reached = recording.success if timed else ending is not None and ending.kind == "success"
+        failed = not timed and not reached
+        text = recording.ending if not timed else "settled" if reached else "not settled"
+        painter.setPen(QPen(t.color("rust" if failed else "moss" if reached else "heron"), 1.6, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
         painter.setFont(font(12, bold=True))
         width = painter.fontMetrics().horizontalAdvance(text)

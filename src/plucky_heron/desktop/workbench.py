@@ -117,8 +117,11 @@ class Workbench(QObject):
 
     def choose_task(self, task: str) -> None:
         """Work on another task."""
+        other = task != self.task
         self.task, self.shakedown, self.proof = task, None, None
         self.reload()
+        if other and self.problem is not None:
+            self.playback.load(self.problem, None, "")
         self._signature = None
         self.refresh_runs()
 

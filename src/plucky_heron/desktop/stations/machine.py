@@ -16,6 +16,7 @@ from plucky_heron.analysis.machine_problems import Trouble, machine_troubles
 from plucky_heron.analysis.part_numbers import PartNumber, change_of, part_numbers
 from plucky_heron.desktop.handles import Change
 from plucky_heron.desktop.import_sheet import PATTERNS, ImportSheet
+from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.ladder import JointLadder
 from plucky_heron.desktop.live import Loose
 from plucky_heron.desktop.machine_drawing import MachineDrawing
@@ -47,6 +48,10 @@ class MachineStation(Station):
         self.selected = ("bodies", "")
         self.loose: Loose | None = None
         self._of: object = None
+        """The problem that is shown, and the one whose troubles are known."""
+        self._judged: object = None
+        self._working: Job | None = None
+        self._again = False
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 10, 16, 14)
         layout.setSpacing(12)
@@ -168,6 +173,7 @@ class MachineStation(Station):
             if self.drawing.pose is not None and len(self.drawing.pose) != len(problem.model.start):
                 self.drawing.pose = None
             self.drawing.troubles = []
+            self._of = problem
         self.drawing.set_problem(problem)
         self.drawing.selected = body_of(machine, kind, name)
         self.drawing.update()
@@ -207,19 +213,48 @@ class MachineStation(Station):
         if problem is None or not self.isVisible():
             self._stale = True
             return
+        if self._working is not None:
+            self._again = True
+            return
+        pose = None if self.drawing.pose is None else self.drawing.pose.copy()
+        fresh = self._judged is not problem
+        self._again = False
+
+        def work(_: Job) -> tuple[Problem, list[Trouble] | None, list[tuple[str, str]]]:
+            return problem, machine_troubles(problem) if fresh else None, derived_facts(problem, pose)
+
+        # in a thread of its own: the first linearisation loads the kernels, and a big machine takes its time
+        self._working = Job("what follows", work, self)
+        self._working.done.connect(self._facts_known)
+        self._working.failed.connect(self._facts_unknown)
+        self._working.start()
+
+    def _facts_unknown(self, text: str) -> None:
+        self._working = None
         self.facts.clear()
-        if self._of is not problem:
-            self._of = problem
-            self.drawing.troubles = machine_troubles(problem)
-            self.drawing.update()
-            self.ladder.show_machine(problem.machine, self.selected, self.drawing.troubles)
-        for trouble in self.drawing.troubles:
-            self.facts.add(
-                label(trouble.name.replace("_", " "), "wrong"), ElidedLabel(f"{trouble.text}: {trouble.remedy}")
-            )
-        for title, text in derived_facts(problem, self.drawing.pose):
-            self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(text))
+        self.facts.add_wide(label(text, "wrong", wrap=True))
         self.facts.finish()
+
+    def _facts_known(self, found: tuple[Problem, list[Trouble] | None, list[tuple[str, str]]]) -> None:
+        self._working = None
+        problem, troubles, facts = found
+        if problem is self.bench.problem:
+            if troubles is not None:
+                self._judged = problem
+                self.drawing.troubles = troubles
+                self.drawing.update()
+                self.ladder.show_machine(problem.machine, self.selected, troubles)
+            self.facts.clear()
+            for trouble in self.drawing.troubles:
+                text = ElidedLabel(f"{trouble.text}: {trouble.remedy}")
+                self.facts.add(label(trouble.name.replace("_", " "), "wrong"), text)
+            for title, text in facts:
+                self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(text))
+            self.facts.finish()
+        else:
+            self._again = True
+        if self._again:
+            self._later.start(0)
 
     # --- numbers and handles -------------------------------------------------------------------------------------------
 

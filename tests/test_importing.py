@@ -176,7 +176,7 @@ def test_the_sheet_is_worked_with_the_mouse(qtbot: QtBot, folder: Path, tmp_path
     for window in opened(qtbot, folder):
         assert isinstance(window, Window)
         window.enter(0)
-        sheet = window.station.bring_in(urdf_of("sluice", tmp_path))
+        sheet = window.station.parts.bring_in(urdf_of("sluice", tmp_path))
         qtbot.addWidget(sheet)
         sheet.show()
         keep = next(b for b in sheet.findChildren(QPushButton) if b.text() == "Keep it")

@@ -179,8 +179,8 @@ def test_limbs_are_copied_mirrored_removed_and_carried_by_keys(qtbot: QtBot, win
 
 def test_parts_of_every_kind_are_added_chosen_and_edited(qtbot: QtBot, window: Window) -> None:
     station = station_on(qtbot, window, "hover", "frame", "free")
-    station._fill_menu()
-    actions = {action.text(): action for action in station.menu.actions()}
+    station.parts.fill()
+    actions = {action.text(): action for action in station.parts.menu.actions()}
     actions["Inertial unit on frame"].trigger()
     assert station.selected == ("sensors", "frame_inertial")
     type_into(qtbot, field(qtbot, window, "frame_inertial noise"), "0.02")

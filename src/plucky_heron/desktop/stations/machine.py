@@ -2,32 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
+from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout
 
 from plucky_heron.analysis.machine_facts import derived_facts
 from plucky_heron.analysis.machine_problems import Trouble, machine_troubles
 from plucky_heron.analysis.part_numbers import PartNumber, change_of, part_numbers
 from plucky_heron.desktop.handles import Change
-from plucky_heron.desktop.import_sheet import PATTERNS, ImportSheet
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.ladder import JointLadder
 from plucky_heron.desktop.live import Loose
 from plucky_heron.desktop.machine_drawing import MachineDrawing
+from plucky_heron.desktop.part_actions import PartActions, body_of
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import StripRecorder
 from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench, put
 from plucky_heron.dynamics.posing import starts_of
-from plucky_heron.errors import HeronError
-from plucky_heron.machine import editing
-from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import show
@@ -98,14 +93,15 @@ class MachineStation(Station):
         row.setSpacing(6)
         self.add = QPushButton("Add")
         self.add.setAccessibleName("add a part")
-        self.menu = QMenu(self.add)
-        self.menu.aboutToShow.connect(self._fill_menu)
-        self.add.setMenu(self.menu)
+        self.parts = PartActions(self.bench, QMenu(self.add), lambda: self.selected)
+        self.parts.chosen.connect(self.choose)
+        self.parts.said.connect(self._say)
+        self.add.setMenu(self.parts.menu)
         row.addWidget(self.add)
         for text, action, tip in (
-            ("Duplicate", self.duplicate, "the body with all that hangs on it, beside itself (Ctrl+D)"),
-            ("Mirror", self.mirror, "the body with all that hangs on it, left for right (Ctrl+M)"),
-            ("Remove", self.remove, "the part, all that hangs on it and all that refers to it (Delete)"),
+            ("Duplicate", self.parts.duplicate, "the body with all that hangs on it, beside itself (Ctrl+D)"),
+            ("Mirror", self.parts.mirror, "the body with all that hangs on it, left for right (Ctrl+M)"),
+            ("Remove", self.parts.remove, "the part, all that hangs on it and all that refers to it (Delete)"),
         ):
             made = button(text, action)
             made.setToolTip(tip)
@@ -145,8 +141,8 @@ class MachineStation(Station):
 
     def _shortcuts(self) -> None:
         for keys, action in (
-            ("Ctrl+D", self.duplicate), ("Ctrl+M", self.mirror), ("Ctrl+C", self.copy), ("Ctrl+V", self.paste),
-            ("Delete", self.remove),
+            ("Ctrl+D", self.parts.duplicate), ("Ctrl+M", self.parts.mirror), ("Ctrl+C", self.parts.copy), ("Ctrl+V", self.parts.paste),
+            ("Delete", self.parts.remove),
         ):  # fmt: skip
             made = QShortcut(QKeySequence(keys), self, action)
             made.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
@@ -276,118 +272,6 @@ class MachineStation(Station):
                 put(document, key, value)
 
         self._say(self.bench.rewrite("machines", change, text))
-
-    def change(self, action: Callable[[Any, Machine], object], text: str) -> object:
-        """Change the machine file by one of `editing`'s actions; returns what that gave, None if it was refused."""
-        problem = self.bench.problem
-        if problem is None:
-            return None
-        given: list[object] = []
-        wrong = self.bench.rewrite("machines", lambda document: given.append(action(document, problem.machine)), text)
-        self._say(wrong)
-        return given[0] if given and not wrong else None
-
-    # --- parts -----------------------------------------------------------------------------------------------------------
-
-    def body(self) -> str:
-        """The body of the chosen part."""
-        problem = self.bench.problem
-        return body_of(problem.machine, *self.selected) if problem is not None else ""
-
-    def _fill_menu(self) -> None:
-        self.menu.clear()
-        body = self.body()
-        problem = self.bench.problem
-        if problem is None:
-            return
-        for text, kind, shape in (
-            ("Body on a hinge", "hinge", "box"), ("Body on a slider", "slider", "box"), ("Body, fixed", "fixed", "box"),
-        ):  # fmt: skip
-            self.menu.addAction(f"{text} of {body}", lambda k=kind, s=shape: self.add_body(k, s))
-        shapes = self.menu.addMenu(f"Shape of {body}")
-        for shape in ("box", "sphere", "capsule", "cylinder"):
-            shapes.addAction(
-                shape, lambda s=shape: self.change(lambda d, _: editing.add_shape(d, body, s), f"{s} for {body}")
-            )
-        self.menu.addSeparator()
-        joint = problem.machine.joint_above(body)
-        if problem.machine.joints[joint].kind in ("hinge", "slider"):
-            self.menu.addAction(
-                f"Drive of {joint}", lambda: self._add("drives", lambda d, m: editing.add_drive(d, m, joint))
-            )
-            self.menu.addAction(
-                f"Sensor of {joint}",
-                lambda: self._add("sensors", lambda d, m: editing.add_sensor(d, m, "joint", joint)),
-            )
-        for kind, text in (("pose", "Pose sensor"), ("inertial", "Inertial unit"), ("contact", "Contact sensor"), ("beams", "Range beams")):  # fmt: skip
-            self.menu.addAction(
-                f"{text} on {body}", lambda k=kind: self._add("sensors", lambda d, m: editing.add_sensor(d, m, k, body))
-            )
-        self.menu.addSeparator()
-        self.menu.addAction("Copied part (Ctrl+V)", self.paste)
-        self.menu.addAction("From a file …", self.import_file)
-
-    def _add(self, section: str, action: Callable[[Any, Machine], str]) -> None:
-        name = self.change(action, f"new one of {section}")
-        if name is not None:
-            self.choose(section, str(name))
-
-    def add_body(self, kind: str, shape: str = "box") -> None:
-        """A new body on the chosen one."""
-        parent = self.body()
-        self._add("bodies", lambda d, m: editing.add_body(d, m, parent, kind, shape))
-
-    def duplicate(self) -> None:
-        """The chosen body's limb once more, beside itself."""
-        body = self.body()
-        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.shifted(editing.take_limb(d, m, body), 0.2)))
-
-    def mirror(self) -> None:
-        """The chosen body's limb on the other side."""
-        body = self.body()
-        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.mirrored(editing.take_limb(d, m, body))))
-
-    def remove(self) -> None:
-        """Take the chosen part out."""
-        kind, name = self.selected
-        problem = self.bench.problem
-        if problem is None:
-            return
-        above = GROUND
-        if kind in ("bodies", "joints"):
-            above = problem.machine.joints[problem.machine.joint_above(self.body())].parent
-        if (
-            self.change(lambda d, m: editing.remove(d, m, kind, name), f"without {name}") is not None
-            and above != GROUND
-        ):
-            self.choose("bodies", above)
-
-    def copy(self) -> None:
-        """The chosen body's limb to the clipboard, as a piece of a machine file."""
-        problem = self.bench.problem
-        if problem is None:
-            return
-        try:
-            limb = editing.take_limb(self.bench.machine_document(), problem.machine, self.body())
-            QGuiApplication.clipboard().setText(editing.as_text(limb))
-            self.bench.say(f"copied {', '.join(limb['bodies'])}: Ctrl+V hangs it on a body, in any project")
-        except (HeronError, OSError) as error:
-            self._say(str(error))
-
-    def paste(self) -> None:
-        """What was copied, hung on the chosen body."""
-        parent, text = self.body(), QGuiApplication.clipboard().text()
-        self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.from_text(text), parent))
-
-    def import_file(self) -> None:
-        """A machine, a mesh or a drawing from elsewhere."""
-        name, _ = QFileDialog.getOpenFileName(self, "Bring in", "", f"machines, meshes, drawings ({PATTERNS})")
-        if name:
-            self.bring_in(Path(name)).exec()
-
-    def bring_in(self, path: Path) -> ImportSheet:
-        """The sheet that says what a file would become here."""
-        return ImportSheet(self.bench, path, self.body(), self)
 
     # --- pose, letting go, pushing ---------------------------------------------------------------------------------------
 
@@ -537,27 +421,7 @@ class MachineStation(Station):
             super().keyPressEvent(event)
 
 
-def body_of(machine: Machine, kind: str, name: str) -> str:
-    """The body that a part is, carries or stands on."""
-    part = getattr(machine, kind)[name]
-    if kind == "bodies":
-        return name
-    if kind == "joints":
-        return str(part.child)
-    joint = getattr(part, "joint", None)
-    if joint is not None:
-        return machine.joints[joint].child
-    tank = getattr(part, "tank", None)
-    body = getattr(part, "body", None) or getattr(part, "wheel", None) or getattr(part, "a", None)
-    if body is None and tank is not None:
-        body = machine.tanks[tank].body
-    return str(body) if body in machine.bodies else next(iter(machine.bodies))
-
-
 def _said(number: PartNumber) -> str:
     """What a number means and which values it may take."""
     parts = [number.title, number.allowed, number.meaning or number.note]
     return ": ".join(p for p in (parts[0], " · ".join(p for p in parts[1:] if p)) if p)
-
-
-__all__ = ["MachineStation", "Trouble", "body_of"]

@@ -183,3 +183,19 @@ def test_the_sheet_is_worked_with_the_mouse(qtbot: QtBot, folder: Path, tmp_path
         qtbot.mouseClick(keep, LEFT)
         assert window.bench.task == "my_sluice" and window.bench.trouble == ""
         assert "gate" in window.bench.problem.machine.bodies
+
+
+def test_the_machine_goes_out_as_urdf_and_what_is_lost_is_named(qtbot: QtBot, folder: Path, tmp_path: Path) -> None:
+    for window in opened(qtbot, folder):
+        window.bench.choose_task("hover")
+        window.enter(0)
+        station = window.station
+        assert [a.text() for a in station.parts.more.actions() if a.text()][-2:] == ["From a file …", "Write as URDF …"]
+        station.parts.write_urdf(tmp_path / "sower.urdf")
+        back = machine_from_urdf(tmp_path / "sower.urdf", free=True)
+        assert "7 kg" in back.read[0]
+        assert "cannot say are listed" in window.bench.trouble
+        assert "tanks.hopper" in (tmp_path / "sower.urdf").read_text()
+        (tmp_path / "blocked").write_text("a file")
+        station.parts.write_urdf(tmp_path / "blocked" / "sower.urdf")
+        assert "blocked" in station.problem_text.text()

@@ -13,8 +13,10 @@ from PySide6.QtWidgets import QFileDialog, QMenu
 from plucky_heron.desktop.import_sheet import PATTERNS, ImportSheet
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.errors import HeronError
+from plucky_heron.files import write_whole
 from plucky_heron.machine import editing
 from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.urdf_writing import write_urdf
 
 
 class PartActions(QObject):
@@ -31,10 +33,15 @@ class PartActions(QObject):
     chosen = Signal(str, str)
     said = Signal(str)
 
-    def __init__(self, bench: Workbench, menu: QMenu, selected: Callable[[], tuple[str, str]]) -> None:
+    def __init__(self, bench: Workbench, menu: QMenu, more: QMenu, selected: Callable[[], tuple[str, str]]) -> None:
         super().__init__(menu)
-        self.bench, self.menu, self.selected = bench, menu, selected
+        self.bench, self.menu, self.more, self.selected = bench, menu, more, selected
         menu.aboutToShow.connect(self.fill)
+        more.addAction("Copy (Ctrl+C)", self.copy)
+        more.addAction("Paste (Ctrl+V)", self.paste)
+        more.addSeparator()
+        more.addAction("From a file …", self.import_file)
+        more.addAction("Write as URDF …", self.export_file)
 
     def body(self) -> str:
         """The body of the chosen part."""
@@ -81,9 +88,6 @@ class PartActions(QObject):
             self.menu.addAction(
                 f"{text} on {body}", lambda k=kind: self._add("sensors", lambda d, m: editing.add_sensor(d, m, k, body))
             )
-        self.menu.addSeparator()
-        self.menu.addAction("Copied part (Ctrl+V)", self.paste)
-        self.menu.addAction("From a file …", self.import_file)
 
     def _add(self, section: str, action: Callable[[Any, Machine], str], text: str = "") -> None:
         name = self.change(action, text or f"new one of the {section}")
@@ -152,6 +156,27 @@ class PartActions(QObject):
         )
         if name:
             self.bring_in(Path(name)).exec()
+
+    def export_file(self) -> None:
+        """Ask where to, and write the machine as a URDF there."""
+        name, _ = QFileDialog.getSaveFileName(self.menu.window(), "Write as URDF", "", "URDF (*.urdf)")
+        if name:
+            self.write_urdf(Path(name).with_suffix(".urdf"))
+
+    def write_urdf(self, path: Path) -> None:
+        """Write the machine as a URDF, and say what that format has no words for."""
+        problem = self.bench.problem
+        if problem is None:
+            return
+        try:
+            text, notes = write_urdf(problem.machine)
+            lines = "".join(f"<!-- {note.replace('--', '- -')} -->\n" for note in notes)
+            write_whole(path, f"{text.rstrip()}\n{lines}")
+        except (HeronError, OSError) as error:
+            self.said.emit(str(error))
+            return
+        left = f"{len(notes)} things that URDF cannot say are listed at its end" if notes else "nothing is left out"
+        self.bench.say(f"{path.name} is written; {left}")
 
     def bring_in(self, path: Path) -> ImportSheet:
         """The sheet that says what a file would become here."""

@@ -93,10 +93,13 @@ class MachineStation(Station):
         row.setSpacing(6)
         self.add = QPushButton("Add")
         self.add.setAccessibleName("add a part")
-        self.parts = PartActions(self.bench, QMenu(self.add), lambda: self.selected)
+        self.more = QPushButton("More")
+        self.more.setAccessibleName("more for parts and machines")
+        self.parts = PartActions(self.bench, QMenu(self.add), QMenu(self.more), lambda: self.selected)
         self.parts.chosen.connect(self.choose)
         self.parts.said.connect(self._say)
         self.add.setMenu(self.parts.menu)
+        self.more.setMenu(self.parts.more)
         row.addWidget(self.add)
         for text, action, tip in (
             ("Duplicate", self.parts.duplicate, "the body with all that hangs on it, beside itself (Ctrl+D)"),
@@ -106,6 +109,7 @@ class MachineStation(Station):
             made = button(text, action)
             made.setToolTip(tip)
             row.addWidget(made)
+        row.addWidget(self.more)
         row.addStretch(1)
         card.body.addLayout(row)
         return card

@@ -135,3 +135,34 @@ def test_a_ball_rests_on_the_heights_of_a_map(tmp_path: Path) -> None:
         ground = -1.0 + rise * (x + 5.0) + 2.0 * rise * (y + 2.5)
         across = math.sqrt(1.0 + rise**2 + 4.0 * rise**2)
         assert plant.position[0, 0] == pytest.approx(ground + 0.2 * across, abs=2e-3)
+
+
+@pytest.mark.parametrize(
+    ("shape", "height"),
+    [
+        ({"kind": "box", "size": [0.6, 0.4, 0.2]}, 0.1),
+        ({"kind": "cylinder", "size": [0.3, 0.2]}, 0.1),
+        ({"kind": "capsule", "size": [0.05, 0.5], "turn": [0.0, math.pi / 2, 0.0]}, 0.05),
+        ({"kind": "cylinder", "size": [0.05, 0.5], "turn": [0.0, math.pi / 2, 0.0]}, 0.05),
+        ({"kind": "hull", "points": [[x, y, z] for x in (-0.3, 0.3) for y in (-0.2, 0.2) for z in (-0.1, 0.15)]}, 0.1),
+    ],
+)
+def test_a_ridge_between_the_corners_carries(shape: dict[str, object], height: float) -> None:
+    """A peak of 12 cm under the middle of a shape whose corners hang over even ground, on an upright guide."""
+    ridge = ((-2.0, 0.0), (-0.05, 0.0), (0.0, 0.12), (0.05, 0.0), (2.0, 0.0))
+    scene = build_scene(Site(terrain={"kind": "profile", "points": ridge, "spacing": 0.05}))
+    machine = validate(
+        Machine,
+        {
+            "bodies": {"mast": {"mass": 1.0}, "part": {"mass": 2.0, "inertia": [0.1] * 3, "shapes": [shape]}},
+            "joints": {
+                "foot": {"kind": "fixed", "child": "mast"},
+                "guide": {"kind": "slider", "parent": "mast", "child": "part", "damping": 10.0, "start": 0.5},
+            },
+        },
+        "part",
+    )
+    plant = Plant(build_model(machine), 1, 2e-3, surroundings=scene)
+    plant.step(np.zeros((1, 0)), 1500)
+    assert plant.position[0, 0] == pytest.approx(0.12 + height, abs=1.5e-3)
+    assert plant.contact_forces(0)[:, 5].sum() == pytest.approx(2.0 * 9.81, rel=1e-3)

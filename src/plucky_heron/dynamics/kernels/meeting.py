@@ -6,7 +6,17 @@ import math
 
 from plucky_heron.dynamics.kernels import geometry, layout, manifold, places
 from plucky_heron.dynamics.kernels.geometry import place_shape
-from plucky_heron.dynamics.kernels.layout import CAPSULE, GRID, NO_GROUND, SPHERE, inline_kernel, kernel
+from plucky_heron.dynamics.kernels.layout import (
+    BOX,
+    CAPSULE,
+    CONVEX,
+    CYLINDER,
+    GRID,
+    NO_GROUND,
+    SPHERE,
+    inline_kernel,
+    kernel,
+)  # fmt: skip
 from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
 from plucky_heron.dynamics.kernels.places import ground_at
 
@@ -149,6 +159,7 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         for e in range(count):
             x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
             found = _ball_on_grid(found, x, y, z, radius, margin, grounds, planes, grids, heights, s, points)
+        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
         return keep_four(points, found)
     for e in range(count):
         x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
@@ -157,7 +168,76 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         if gap < margin:
             _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
             found += 1
+    if grid:
+        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
     return keep_four(points, found)
+
+
+@kernel
+def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points):
+    """Grid points that stand out of the ground against the shape's own faces: what lies between its corners.
+
+    Only points higher than the middle of two neighbours count: on even ground the corners say everything.
+    """
+    g = grids[s]
+    columns, rows, first = int(g[4]), int(g[5]), int(g[6])
+    far = reach + margin
+    i0, i1 = max(1, int(math.ceil((at[9] - far - g[0]) / g[2]))), min(columns - 2, int((at[9] + far - g[0]) / g[2]))
+    j0, j1 = max(1, int(math.ceil((at[10] - far - g[1]) / g[3]))), min(rows - 2, int((at[10] + far - g[1]) / g[3]))
+    if rows < 2:
+        j0, j1 = 0, 0
+    size = shapes.size[k]
+    for i in range(i0, i1 + 1):
+        for j in range(j0, j1 + 1):
+            if found >= points.shape[0]:
+                return found
+            here = first + j * columns + i
+            z = heights[here]
+            stands = z - 0.5 * (heights[here - 1] + heights[here + 1])
+            if rows >= 2:
+                stands = max(stands, z - 0.5 * (heights[here - columns] + heights[here + columns]))
+            x, y = g[0] + i * g[2], g[1] + j * g[3] if rows >= 2 else at[10]
+            dx, dy, dz = x - at[9], y - at[10], z - at[11]
+            if stands < 1e-6 or dx * dx + dy * dy + dz * dz > far * far:
+                continue
+            lx = at[0] * dx + at[3] * dy + at[6] * dz
+            ly = at[1] * dx + at[4] * dy + at[7] * dz
+            lz = at[2] * dx + at[5] * dy + at[8] * dz
+            # gap and outer normal of the face that the point is least inside of
+            ox, oy, oz, gap = 0.0, 0.0, 0.0, -math.inf
+            if kind == BOX:
+                if abs(lx) - size[0] > gap:
+                    gap, ox, oy, oz = abs(lx) - size[0], math.copysign(1.0, lx), 0.0, 0.0
+                if abs(ly) - size[1] > gap:
+                    gap, ox, oy, oz = abs(ly) - size[1], 0.0, math.copysign(1.0, ly), 0.0
+                if abs(lz) - size[2] > gap:
+                    gap, ox, oy, oz = abs(lz) - size[2], 0.0, 0.0, math.copysign(1.0, lz)
+            elif kind == CONVEX:
+                for f in range(shapes.face_range[k, 0], shapes.face_range[k, 1]):
+                    nx, ny, nz = shapes.face_normals[f, 0], shapes.face_normals[f, 1], shapes.face_normals[f, 2]
+                    v = shapes.faces[f, 0]
+                    away = nx * (lx - shapes.vertices[v, 0]) + ny * (ly - shapes.vertices[v, 1]) + nz * (lz - shapes.vertices[v, 2])  # fmt: skip
+                    if away > gap:
+                        gap, ox, oy, oz = away, nx, ny, nz
+            else:
+                half = size[0] if kind == CAPSULE else size[1]
+                thick = 0.0 if kind == CAPSULE else size[0]
+                across = math.sqrt(lx * lx + ly * ly)
+                if across > 1e-9 and abs(lz) <= half:
+                    gap, ox, oy, oz = across - thick, lx / across, ly / across, 0.0
+                if kind == CYLINDER and abs(lz) - half > gap and across <= thick:
+                    gap, ox, oy, oz = abs(lz) - half, 0.0, 0.0, math.copysign(1.0, lz)
+            gap -= radius
+            nx = -(at[0] * ox + at[1] * oy + at[2] * oz)
+            ny = -(at[3] * ox + at[4] * oy + at[5] * oz)
+            nz = -(at[6] * ox + at[7] * oy + at[8] * oz)
+            # what stands beside the shape, not below it, does not carry it
+            if gap < margin and gap > -far and nz > 0.3:
+                points[found, 0], points[found, 1], points[found, 2] = x + 0.5 * gap * nx, y + 0.5 * gap * ny, z + 0.5 * gap * nz  # fmt: skip
+                points[found, 3] = gap
+                points[found, 4], points[found, 5], points[found, 6] = nx, ny, nz
+                found += 1
+    return found
 
 
 @inline_kernel

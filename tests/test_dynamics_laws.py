@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import threading
+import time
 
 import numpy as np
 import pytest
@@ -16,8 +18,11 @@ from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import accelerations, build_model, mass_matrix
 from plucky_heron.dynamics.open_loop import simulate
 from plucky_heron.dynamics.plant import Plant
+from plucky_heron.dynamics.second_thread import SecondThread
+from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import Machine, read_machine
 from plucky_heron.project import demo_source
+from plucky_heron.task.problem import read_problem
 
 M1, L1, C1, I1 = 1.3, 0.8, 0.35, 0.07
 M2, C2, I2 = 0.9, 0.45, 0.05
@@ -337,3 +342,39 @@ def test_a_varied_mass_is_the_same_as_another_file() -> None:
     np.testing.assert_array_equal(rows[0], model.row)
     q = np.array([0.2, 0.3, 3.0])
     np.testing.assert_allclose(mass_matrix(model, q, rows[1]), mass_matrix(other, q), rtol=1e-12)
+
+
+def test_what_fails_in_the_second_thread_is_raised_in_the_first() -> None:
+    second, done = SecondThread("test"), []
+    for k in range(50):
+        second.give(lambda k=k: done.append(k))
+        second.wait()
+    assert done == list(range(50))
+
+    def wrong() -> None:
+        raise StateError("wrong")
+
+    second.give(wrong)
+    with pytest.raises(StateError, match="wrong"):
+        second.wait()
+    second.give(lambda: done.append(50))  # it goes on afterwards
+    second.wait()
+    assert done[-1] == 50
+    before = threading.active_count()
+    second.end()
+    while threading.active_count() >= before:
+        time.sleep(0.001)
+
+
+def test_threads_and_pieces_do_not_change_the_bits() -> None:
+    problem = read_problem(demo_source(), "brace")
+    ends = []
+    for threads, took in ((1, 0.0), (2, 0.0), (2, 0.011), (2, 1.0)):
+        plant = Plant(problem.model, 70, 2e-3, threads=threads, surroundings=problem.surroundings)
+        plant.position[:, 2] += np.linspace(0.0, 0.05, 70)
+        for _ in range(3):
+            plant._took["step"] = took
+            plant.step(np.zeros((70, len(problem.model.drives))), 20)
+        ends.append(plant.position.copy())
+    for end in ends[1:]:
+        assert (end == ends[0]).all()

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import itertools
+import math
 import os
 import time
+import weakref
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
 from plucky_heron.dynamics.kernels import contact, layout, manifold, step, tree
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
+from plucky_heron.dynamics.second_thread import SecondThread
 from plucky_heron.errors import StateError
 
 Array = np.ndarray
@@ -90,7 +92,7 @@ class Plant:
         self._drives = model.drive_table._replace(delay=self.delay)
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
-        self._pool: ThreadPoolExecutor | None = None
+        self._second: SecondThread | None = None
 
     def _room(self) -> layout.Scratch:
         """Scratch for one thread."""
@@ -98,16 +100,21 @@ class Plant:
         n, capacity = len(model.joints), contacts.capacity
         touching = len(contacts.touching) + len(contacts.pairs) > 0
         most = 3 * capacity + 3 * n if touching or contacts.bounded else 0
-        return layout.Scratch(
-            w=np.zeros((n, tree.WORK)), mass=np.zeros((n, n)), kept=np.zeros((n, n)),
-            vectors=np.zeros((layout.VECTORS, n)), pushes=np.zeros((n, 6)), follow=np.zeros(len(model.drives)),
-            positions=np.zeros((3, len(model.start))), rows=np.zeros((most, n)), numbers=np.zeros((most, contact.ROW)),
-            contacts=np.zeros((capacity, layout.CONTACT)), nodes=np.zeros((capacity, 2), np.int64),
-            surfaces=np.zeros((capacity + 1, 5)), places=np.zeros((len(model.shapes.kind), 13)),
-            simplex=np.zeros((6, 9)), hull=np.zeros((8, 9)), points=np.zeros((manifold.MOST_CORNERS, manifold.POINT)),
-            corners=np.zeros((3, manifold.MOST_CORNERS, 3)), row=np.zeros(len(model.row)),
-            rays=np.zeros((layout.MOST_RAYS, 3)), line=np.zeros(8), turn=np.zeros(9),
-        )  # fmt: skip
+        sizes: dict[str, tuple[int, ...]] = {
+            "w": (n, tree.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
+            "follow": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
+            "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, 5),
+            "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
+            "points": (manifold.MOST_CORNERS, manifold.POINT), "corners": (3, manifold.MOST_CORNERS, 3),
+            "row": (len(model.row),), "rays": (layout.MOST_RAYS, 3), "line": (8,), "turn": (9,),
+        }  # fmt: skip
+        # in one piece with a page between: two threads that write to the same line of a cache wait for each other
+        room = np.zeros(sum(math.prod(size) for size in sizes.values()) + 1024)
+        arrays, at = {}, 512
+        for name, size in sizes.items():
+            arrays[name] = room[at : at + math.prod(size)].reshape(size)
+            at += math.prod(size)
+        return layout.Scratch(**arrays, nodes=np.zeros((capacity + 64, 2), np.int64)[:capacity])
 
     def _with_scene(self, contacts: layout.Contacts) -> layout.Contacts:
         """Without ground and shapes on any scene, nothing meets the site."""
@@ -190,16 +197,20 @@ class Plant:
     def share(self, name: str, part: Callable[[int, int, layout.Scratch], None]) -> None:
         """Run `part(first, last, scratch)` over all copies, in two threads where that pays; `name` says what it is.
 
-        Long calls are cut into pieces of about a millisecond, taken in turns: a core that is wanted elsewhere for a while
+        Long calls are cut into pieces of some milliseconds, taken in turns: a core that is wanted elsewhere for a while
         then keeps the other from waiting.
         """
         if self.threads < 2 or self.copies < SERIAL_BELOW:
             part(0, self.copies, self._scratch[0])
             return
-        if self._pool is None:
-            self._pool = ThreadPoolExecutor(1, thread_name_prefix="plant")
-        pieces = int(min(max(2e3 * self._took.get(name, 0.0), 2.0), 16.0))
+        if self._second is None:
+            self._second = SecondThread("plant")
+            weakref.finalize(self, self._second.end)
+        # an even number: of three equal pieces one thread would do two
+        pieces = 2 * int(min(max(5e2 * self._took.get(name, 0.0), 1.0), 8.0))
         edges = [self.copies * k // pieces for k in range(pieces + 1)]
+        if pieces == 2:  # the other begins a little later
+            edges[1] = self.copies * 17 // 32
         turn = itertools.count()
 
         def work(scratch: layout.Scratch) -> None:
@@ -207,9 +218,11 @@ class Plant:
                 part(edges[k], edges[k + 1], scratch)
 
         began = time.perf_counter()
-        other = self._pool.submit(work, self._scratch[1])
-        work(self._scratch[0])
-        other.result()
+        self._second.give(lambda: work(self._scratch[1]))
+        try:
+            work(self._scratch[0])
+        finally:
+            self._second.wait()
         self._took[name] = time.perf_counter() - began
 
     def locate(self) -> Array:

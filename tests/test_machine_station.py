@@ -185,7 +185,7 @@ def test_parts_of_every_kind_are_added_chosen_and_edited(qtbot: QtBot, window: W
     assert station.selected == ("sensors", "frame_inertial")
     type_into(qtbot, field(qtbot, window, "frame_inertial noise"), "0.02")
     assert window.bench.problem.machine.sensors["frame_inertial"].noise == 0.02
-    actions["Body on a hinge of frame"].trigger()
+    actions["Body hinged to frame"].trigger()
     assert station.selected == ("bodies", "part")
     station.ladder.repaint()
     for kind, name in (

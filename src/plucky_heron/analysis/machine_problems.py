@@ -66,7 +66,7 @@ def _impossible(problem: Problem) -> Iterator[Trouble]:
         half = max((_reach(shape, body.centre) for shape in body.shapes), default=0.0)
         gyration = math.sqrt(largest / body.mass)
         if half > 0.0 and gyration > 1.5 * half:
-            text = f"inertia of something {show(2.0 * gyration, 'm')} across, its shapes reach {show(half, 'm')}"
+            text = f"its radius of gyration is {show(gyration, 'm')}, its shapes reach {show(half, 'm')}"
             yield Trouble("look", "bodies", name, text, f"at most {show(body.mass * half**2, 'kg*m**2')} fits them")
 
 

@@ -66,9 +66,9 @@ class PartActions(QObject):
         if problem is None:
             return
         for text, kind, shape in (
-            ("Body on a hinge", "hinge", "box"), ("Body on a slider", "slider", "box"), ("Body, fixed", "fixed", "box"),
+            ("Body hinged to", "hinge", "box"), ("Body sliding on", "slider", "box"), ("Body fixed to", "fixed", "box"),
         ):  # fmt: skip
-            self.menu.addAction(f"{text} of {body}", lambda k=kind, s=shape: self.add_body(k, s))
+            self.menu.addAction(f"{text} {body}", lambda k=kind, s=shape: self.add_body(k, s))
         shapes = self.menu.addMenu(f"Shape of {body}")
         for shape in ("box", "sphere", "capsule", "cylinder"):
             shapes.addAction(

@@ -246,7 +246,7 @@ class MachineStation(Station):
                 self.ladder.show_machine(problem.machine, self.selected, troubles)
             self.facts.clear()
             for trouble in self.drawing.troubles:
-                text = ElidedLabel(f"{trouble.text}: {trouble.remedy}")
+                text = label(f"{trouble.text}: {trouble.remedy}", wrap=True)
                 self.facts.add(label(trouble.name.replace("_", " "), "wrong"), text)
             for title, text in facts:
                 self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(text))

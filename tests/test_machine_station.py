@@ -233,6 +233,14 @@ def test_a_loose_machine_falls_is_pushed_and_is_held_again(qtbot: QtBot, window:
     assert station.loose.batch.plant.fields[0, 8] == 0.0 and drawing.caption == ""
     qtbot.keyClick(station, Qt.Key.Key_H)
     assert station.loose is None and drawing.pose == pytest.approx(window.bench.problem.model.start)
+    # a loose run ends when something else is played or chosen
+    station.let_go()
+    playback.load(window.bench.problem, None, "")
+    assert station.loose is None
+    station.let_go()
+    window.enter(1)
+    window.bench.choose_task("lift")
+    assert station.loose is None
 
 
 def test_troubles_stand_in_the_drawing_the_ladder_and_the_facts(qtbot: QtBot, window: Window) -> None:

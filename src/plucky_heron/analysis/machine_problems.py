@@ -121,7 +121,7 @@ def _too_stiff(problem: Problem) -> Iterator[Trouble]:
     for name, force in machine.forces.items():
         if isinstance(force, Spring):
             ends = [machine.bodies[end].mass for end in (force.a, force.b) if end in machine.bodies]
-            springs.append(("forces", name, force.stiffness, min(ends)))
+            springs.append(("forces", name, force.stiffness, min(ends, default=0.0)))
         elif isinstance(force, Tyre) and force.radial_stiffness > 0.0:
             count = sum(isinstance(f, Tyre) for f in machine.forces.values())
             springs.append(("forces", name, force.radial_stiffness, total / count))

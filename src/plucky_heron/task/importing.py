@@ -24,6 +24,8 @@ from plucky_heron.machine.meshes import hull_points
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import read_urdf
+from plucky_heron.task.problem import bind
+from plucky_heron.task.schema import Task
 from plucky_heron.units import unit_in
 
 MEANINGS = ("wall", "course", "gate", "ground")
@@ -84,6 +86,10 @@ def machine_from_urdf(source: Path, free: bool = False) -> ImportReport:
     for note in found.notes:
         (report.left_out if re.search(r"left out|ignored|not ", note) else report.converted).append(note)
     document = as_document(machine, f"Imported from {source.name}.")
+    if not any(joint.kind in ("hinge", "slider") for joint in machine.joints.values()):
+        raise FileError(
+            source, "joint", None, "has no hinge or slider; a machine of ours needs one that a drive can move"
+        )
     if not machine.drives:
         for joint, part in machine.joints.items():
             if part.kind in ("hinge", "slider"):
@@ -96,7 +102,9 @@ def machine_from_urdf(source: Path, free: bool = False) -> ImportReport:
     report.texts[f"machines/{name}.toml"] = text
     ground = '[terrain]\nkind = "flat"\n' if free else ""
     report.texts[f"sites/{name}_place.toml"] = f'# Made for {name}: still air{", level ground" if free else ""}.\nformat = {FORMAT}\nname = "{name} place"\n{ground}'  # fmt: skip
-    report.texts[f"tasks/{name}.toml"] = tomlkit.dumps(first_task(machine, name))
+    task = tomlkit.dumps(first_task(machine, name))
+    report.texts[f"tasks/{name}.toml"] = task
+    bind(machine, Site(), validate(Task, tomlkit.parse(task).unwrap(), source), str(source))
     return report
 
 

@@ -42,6 +42,8 @@ class MachineStation(Station):
         super().__init__(bench)
         self.selected = ("bodies", "")
         self.loose: Loose | None = None
+        self._held: np.ndarray | None = None
+        """The pose from which the machine was let go."""
         self._of: object = None
         """The problem that is shown, and the one whose troubles are known."""
         self._judged: object = None
@@ -379,9 +381,8 @@ class MachineStation(Station):
         if problem is None:
             return
         if was_loose:
-            held = getattr(self, "_held", None)
-            same = held is not None and len(held) == len(problem.model.start)
-            self.drawing.set_pose(held.copy() if same and held is not None else problem.model.start.copy())
+            held, start = self._held, problem.model.start
+            self.drawing.set_pose((held if held is not None and len(held) == len(start) else start).copy())
         self._held = None
         self._posed()
 
@@ -400,9 +401,11 @@ class MachineStation(Station):
         return self.loose is not None
 
     def _moved(self, index: int) -> None:
-        """Whoever looks back into a loose run has seen enough of it."""
+        """Whoever looks back into a loose run, or plays something else, has seen enough of it."""
         recording = self.bench.playback.recording
-        if self.loose is not None and recording is not None and index != recording.steps:
+        if self.loose is not None and (
+            recording is None or recording.stream != self.loose.stream or index != recording.steps
+        ):
             self._stop()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -98,7 +98,7 @@ def test_starts_and_loads_are_drawn_from_their_ranges(problem: Problem) -> None:
     assert -4.0 <= mark.min() < -3.5 and 3.5 < mark.max() <= 4.0
     slot = problem.model.parameter("basket.mass")[0][0]
     np.testing.assert_allclose(batch.plant.rows[:, slot], mass)
-    assert abs(batch._wind.mean()) < 0.3 and 0.5 < batch._wind.std() < 2.5
+    assert abs(batch.starts.wind.mean()) < 0.3 and 0.5 < batch.starts.wind.std() < 2.5
 
 
 def test_a_copy_that_blows_up_ends_alone(problem: Problem) -> None:

@@ -12,6 +12,7 @@ import numpy as np
 from rich.console import Console
 from rich.progress import Progress
 
+from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.model import Model, accelerations, build_model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.sensing import Sensing
@@ -41,6 +42,7 @@ def steps() -> list[Callable[[], object]]:
         lambda: plant.step(np.zeros((2, len(model.drives)))),
         plant.locate,
         lambda: warm_sensing(model, plant),
+        Apart(plant, [(model.bodies[0], model.bodies[-1])]).read,
         lambda: simulation.second_order_noise(0.5, 0.5, line, line.copy()),
         lambda: simulation.instrument_errors(
             table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
@@ -55,7 +57,7 @@ def main() -> None:
     """Compile with a bar."""
     console = Console(stderr=True)
     with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=10)
+        task = bar.add_task("compiling kernels", total=11)
         bar.advance(task)
         for step in steps():
             step()

@@ -18,7 +18,6 @@ from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.errors import StateError, UnitError
 from plucky_heron.files import write_whole
-from plucky_heron.formula import Program
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem
@@ -47,8 +46,10 @@ def linearise(problem: Problem, pose: Array | None = None) -> Linear:
     if model.attitudes():
         raise StateError("a machine that turns freely in space has no linear regulator here yet")
     n, m = len(model.joints), len(model.drives)
+    if not problem.plain:
+        raise StateError("a linear regulator needs every drive to get just what is commanded")
     servos = np.flatnonzero((model.drive_table.kind == layout.SPEED) & (_integral_gains(model.row, n, m) > 0.0))
-    inputs = problem.drive_index
+    inputs = np.array([c.drive for c in problem.commands])
     width = 2 * n + m + len(servos)
     small = np.concatenate(
         [np.full(2 * n, 1e-4), 1e-4 * np.maximum(1.0, _limits(model.row, n, m)), np.full(len(servos), 1e-4)]
@@ -128,7 +129,7 @@ class Regulator:
     def begin(self, batch: Batch) -> None:
         """Bind the formulas of the held pose; remember the servo integrals that carry each copy's load."""
         problem = self.problem
-        self._hold = Program([*problem.hold.values()], batch.signals, batch.copies, problem.definitions)
+        self._hold = batch.program([*problem.hold.values()])
         self._gains: Array = np.repeat(self.gain, batch.copies // len(self.gain), axis=0)
         self._load: Array = batch.plant.integral[:, self.servos].copy()
 

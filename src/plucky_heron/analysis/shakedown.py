@@ -98,8 +98,8 @@ def _finite(rehearsals: dict[str, Trials]) -> Check:
 
 def _observations(problem: Problem, met: np.ndarray) -> list[Check]:
     checks = []
-    for k, observation in enumerate(problem.task.observations):
-        low, high = observation.range
+    for k, observation in enumerate(problem.entries):
+        low, high = observation.low, observation.high
         values = met[:, k]
         outside = float(((values < low) | (values > high)).mean())
         unit = pretty_unit(observation.si)
@@ -142,18 +142,18 @@ def _commands(problem: Problem, rehearsals: dict[str, Trials]) -> list[Check]:
     if (rehearsals["nobody"].steps <= 1).all():
         return []  # nothing lasts long enough to tell; another check says so
     own = {f"action.{a.name}" for a in problem.task.actions}
-    sensed = [k for k, e in enumerate(problem.observations) if not set(e.signals) <= own]
+    sensed = [k for k, e in enumerate(problem.entries) if not set(problem.observations[e.source].signals) <= own]
     recorded = list(rehearsals["random"].recordings.values())
     effects = np.concatenate([np.diff(r.observations[:, sensed], axis=0) for r in recorded])
     given = np.concatenate([r.commands for r in recorded])
     checks = []
-    for a, action in enumerate(problem.task.actions):
+    for a, action in enumerate(problem.commands):
         command = given[:, a] - given[:, a].mean()
         change = effects - effects.mean(axis=0)
         strength = np.abs(command @ change) / (np.linalg.norm(command) * np.linalg.norm(change, axis=0) + 1e-12)
         # held random commands over thousands of samples: chance alone stays below a few per cent
         best = int(np.argmax(strength))
-        name = problem.task.observations[sensed[best]].name
+        name = problem.entries[sensed[best]].name
         passed = bool(strength[best] > 4.0 / np.sqrt(len(command)))
         text = f"moves {name} most (correlation {strength[best]:.2f})" if passed else "moves nothing that is sensed"
         checks.append(Check(f"{action.name} has effect", "wrong", passed, text))

@@ -7,7 +7,6 @@ import time
 import numpy as np
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
-from plucky_heron.formula import Program
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.drivers import Limp
 from plucky_heron.simulation.trials import Recording
@@ -45,7 +44,7 @@ class LiveEpisode(QObject):
         self.paused = False
         self._target = None
         if problem.target is not None:
-            self._target = Program(problem.target, self.batch.signals, 1, problem.definitions)
+            self._target = self.batch.program(problem.target)
         self._rows: list[tuple[np.ndarray, ...]] = []
         self._contacts: list[np.ndarray] = []
         self._sensed: list[np.ndarray] = []
@@ -112,7 +111,7 @@ class LiveEpisode(QObject):
 
     def _look(self) -> None:
         batch = self.batch
-        place = self._target.run()[:, 0].copy() if self._target is not None else np.full(2, np.nan)
+        place = self._target.run()[:, 0].copy() if self._target is not None else np.full(3, np.nan)
         plant = batch.plant
         self._rows.append(
             (plant.position[0].copy(), plant.velocity[0].copy(), batch.observe()[0], place, plant.winds[0, :1].copy())
@@ -123,7 +122,7 @@ class LiveEpisode(QObject):
     def recording(self) -> Recording:
         """The episode so far."""
         position, velocity, observations, target, wind = (np.array(column) for column in zip(*self._rows, strict=True))
-        width = len(self.problem.task.actions), len(self.problem.rewards)
+        width = len(self.problem.commands), len(self.problem.rewards)
         return Recording(
             self.name, self.stream, EVALUATION_SEED, self.episode, self.problem.sample_time, position, velocity,
             observations, np.array(self._commands).reshape(-1, width[0]), np.array(self._terms).reshape(-1, width[1]),
@@ -143,7 +142,7 @@ class Person(LiveEpisode):
 
     def key(self, key: int, down: bool) -> bool:
         """A key went down or up; True if it is one of ours."""
-        mine = any(key in pair for pair in KEYS[: len(self.problem.task.actions)])
+        mine = any(key in pair for pair in KEYS[: len(self.problem.commands)])
         if mine and down:
             self.pressed.add(key)
         elif mine:

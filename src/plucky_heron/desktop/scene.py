@@ -222,8 +222,10 @@ class Scene:
             return
         machine = self.problem.machine
         painter.setFont(font(12, bold=True))
-        for k, action in enumerate(self.problem.task.actions):
-            drive = machine.drives[action.drive]
+        for k, command in enumerate(self.problem.commands):
+            if command.drive < 0:
+                continue
+            drive = machine.drives[self.problem.model.drives[command.drive]]
             joint = machine.joints.get(drive.joint or "")
             value, span = float(recording.commands[row, k]), max(abs(self.problem.low[k]), abs(self.problem.high[k]))
             if abs(value) < 0.005 * span:
@@ -242,7 +244,7 @@ class Scene:
             end = frame.place(foot + np.array([0, 0, lift]) + axis * length)
             draw_arrow(painter, start, end, t.color("plum"))
             painter.setPen(t.color("ink"))
-            text = f"{value:+.0f} {pretty_unit(self.problem.action_units()[k])}".replace("-", "−")
+            text = f"{value:+.0f} {pretty_unit(command.unit)}".replace("-", "−")
             if abs(end.y() - start.y()) > abs(end.x() - start.x()):
                 painter.drawText(end + QPointF(8, 4), text)
             else:
@@ -320,9 +322,13 @@ class Scene:
 
     def _target(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
         t = theme()
-        x, z = (float(v) for v in recording.target[index])
+        x, _, z = (float(v) for v in recording.target[index])
         target = self.problem.task.target
-        if target is None or not np.isfinite([x, z]).all():
+        place = recording.target[index]
+        if target is None or not np.isfinite(place).all():
+            return
+        if frame.view != "side":
+            self._goal(painter, frame.place(place), frame.place(self._place_of(recording, index, target.body)), place)
             return
         at = frame.at(x, z)
         painter.setPen(QPen(t.color("reed"), 1.4, Qt.PenStyle.DashLine))
@@ -345,6 +351,25 @@ class Scene:
                 painter.drawLine(end + QPointF(0, -4), end + QPointF(0, 4))
             text = f"offset {body[0] - x:+.2f} m".replace("-", "−")
             painter.drawText(QRectF((a.x() + b.x()) / 2 - 60, low + 3, 120, 16), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _place_of(self, recording: Recording, index: int, body: str) -> Array:
+        """Where a body stands."""
+        frames = poses(self.problem.machine, self.problem.model.pose(recording.position[index]))
+        return np.asarray(frames[body][:3, 3])
+
+    def _goal(self, painter: QPainter, at: QPointF, body: QPointF, place: Array) -> None:
+        """The goal in another view than from the side: a mark, and the way to it."""
+        t = theme()
+        painter.setPen(QPen(t.color("reed"), 1.2, Qt.PenStyle.DashLine))
+        painter.drawLine(body, at)
+        painter.setPen(QPen(t.color("reed"), 1.8))
+        painter.setBrush(t.color("reed", 0.15))
+        painter.drawEllipse(at, 7, 7)
+        painter.drawLine(at + QPointF(-10, 0), at + QPointF(10, 0))
+        painter.drawLine(at + QPointF(0, -10), at + QPointF(0, 10))
+        painter.setPen(t.color("ink"))
+        painter.setFont(font(12, bold=True))
+        painter.drawText(at + QPointF(12, 14), "mark")
 
     def _wind(self, painter: QPainter, frame: Frame, speed: float) -> None:
         t = theme()

@@ -36,25 +36,21 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
     """Rows for observations, commands and pay; angles are shown in degrees."""
     found = []
     for name in names:
-        k = (
-            [o.name for o in problem.task.observations].index(name)
-            if name in [o.name for o in problem.task.observations]
-            else -1
-        )
+        k = next((k for k, e in enumerate(problem.entries) if e.name == name), -1)
+        a = next((a for a, c in enumerate(problem.commands) if c.name == name), -1)
         if k >= 0:
-            o = problem.task.observations[k]
+            o = problem.entries[k]
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(o.si, o.si)
             factor = factor_to_si(unit) if unit else 1.0
             values = recording.observations[:, k] / factor
-            found.append((name, unit, values, *nice_range(values, o.range[0] / factor, o.range[1] / factor)))
-        elif name in [a.name for a in problem.task.actions]:
-            a = [x.name for x in problem.task.actions].index(name)
+            found.append((name, unit, values, *nice_range(values, o.low / factor, o.high / factor)))
+        elif a >= 0:
             values = (
                 np.concatenate([recording.commands[:1, a] * 0, recording.commands[:, a]])
                 if recording.steps
                 else np.zeros(1)
             )
-            found.append((name, problem.action_units()[a], values, float(problem.low[a]), float(problem.high[a])))
+            found.append((name, problem.commands[a].unit, values, float(problem.low[a]), float(problem.high[a])))
         else:
             paid = np.concatenate([[0.0], recording.terms.sum(axis=1)])
             bound = max(0.05, float(np.percentile(np.abs(paid), 98)) if len(paid) else 0.05)
@@ -103,12 +99,11 @@ def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
 
 def usual_names(problem: Problem) -> list[str]:
     """What an engineer looks at first: the first sensed signals, the commands, the pay."""
-    task = problem.task
-    sensed = [o.name for o in task.observations if not o.formula.startswith("action.")]
+    sensed = [e.name for e in problem.entries if not e.formula.startswith("action.") and e.samples_ago * e.shape != 1]
     first = [n for n in sensed if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n][
         :3
     ]
-    return [*(first or sensed[:3]), *[a.name for a in task.actions], "paid a step"]
+    return [*(first or sensed[:3]), *[c.name for c in problem.commands], "paid a step"]
 
 
 class StripChart(QWidget):

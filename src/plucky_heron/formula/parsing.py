@@ -1,7 +1,9 @@
 """From text to a checked expression tree.
 
 Python's parser gives the grammar; a fixed list of node kinds and functions is let through and nothing is ever
-executed. Units are inferred where they are known: a bare number takes whatever unit its surroundings ask for.
+executed. Units are inferred where they are known: a bare number takes whatever unit its surroundings ask for. A value
+is one number or a list of numbers; lists meet lists of the same length, or one number. `docs/formulas.md` has the
+grammar.
 """
 
 from __future__ import annotations
@@ -10,7 +12,7 @@ import ast
 import difflib
 import warnings
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from plucky_heron.errors import FormulaError
 from plucky_heron.units import DIMENSIONLESS, Dimension, pretty_unit, si_unit, unit_dimension
@@ -33,15 +35,30 @@ FUNCTIONS: dict[str, tuple[int, int, str]] = {
     "atan2": (2, 2, "angle of the point (x, y), written atan2(y, x)"),
     "tanh": (1, 1, "hyperbolic tangent: soft limit at ±1"),
     "sign": (1, 1, "-1, 0 or 1"),
-    "min": (2, 8, "the smallest"),
-    "max": (2, 8, "the largest"),
+    "min": (1, 8, "the smallest of some values, or of a list"),
+    "max": (1, 8, "the largest of some values, or of a list"),
+    "sum": (1, 1, "sum of a list"),
+    "mean": (1, 1, "mean of a list"),
     "clip": (3, 3, "clip(x, low, high): x kept between low and high"),
     "near": (2, 2, "near(x, width): 1 at x = 0, falling as exp(-(x/width)**2)"),
     "inside": (3, 3, "inside(x, low, high): 1 while low <= x <= high, else 0"),
     "wrap": (1, 1, "an angle brought into -pi .. pi"),
-    "norm": (1, 8, "root of the sum of squares"),
+    "norm": (1, 8, "root of the sum of squares of some values, or of a list"),
     "where": (3, 3, "where(condition, a, b): a while the condition holds, else b"),
+    "previous": (1, 1, "the value one sample ago; at the start, the value there"),
+    "rate": (1, 1, "change a second since the last sample (an angle: the short way round); 0 at the start"),
+    "highest": (1, 1, "the highest value of the episode so far"),
+    "lowest": (1, 1, "the lowest value of the episode so far"),
+    "total": (1, 1, "sum over the samples since the start"),
+    "integral": (1, 1, "sum over the samples since the start, times the sample time"),
+    "becomes": (1, 1, "1 in the sample in which a condition begins to hold"),
+    "since": (1, 1, "seconds since a condition last held, or since the start"),
+    "clearance": (2, 2, "clearance(a, b): distance of body a from body, solid or zone b; below 0 while they overlap"),
+    "overlap": (2, 2, "overlap(a, b): 1 while body a and body, solid or zone b overlap"),
 }
+MEMORY = ("previous", "rate", "highest", "lowest", "total", "integral", "becomes", "since")
+"""Functions that remember: what they give depends on earlier samples of the episode."""
+LONGEST_LIST = 512
 
 _BINARY = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/", ast.Mod: "%", ast.Pow: "**"}
 _COMPARE = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
@@ -56,6 +73,8 @@ class Node:
     args: tuple[Node, ...] = ()
     name: str = ""
     value: float = 0.0
+    size: int = 0
+    """Length of a list; 0 for one number."""
     dimension: Dimension | None = field(default=ANY, compare=False)
     column: int = field(default=1, compare=False)
 
@@ -73,9 +92,42 @@ class Expression:
         """The dimension of the result, or None where a bare number decides."""
         return self.root.dimension
 
+    @property
+    def size(self) -> int:
+        """Length of the list that results; 0 for one number."""
+        return self.root.size
 
-def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None) -> Expression:
+    @property
+    def width(self) -> int:
+        """How many numbers result."""
+        return max(self.root.size, 1)
+
+    def on_event(self, event: Expression) -> Expression:
+        """This value in the sample in which `event` begins to hold, 0 otherwise."""
+        root = Node("where", (Node("becomes", (event.root,)), self.root, Node("number")), dimension=self.dimension)
+        return replace(self, root=root, signals=tuple(sorted({*self.signals, *event.signals})))
+
+    def part(self, index: int) -> Expression:
+        """One number of a list."""
+        return self if self.size == 0 else replace(self, root=_item(self.root, index))
+
+
+def parse_formula(
+    text: str,
+    signals: Mapping[str, str],
+    unit: str | None = None,
+    *,
+    lists: bool = False,
+    places: Mapping[str, str] | None = None,
+) -> Expression:
     """Check `text` against the known `signals` (name to unit) and, if given, the `unit` of the result.
+
+    Parameters
+    ----------
+    lists
+        Whether the result may be a list.
+    places
+        What `clearance` and `overlap` may name: name to "body", "solid" or "zone".
 
     Raises
     ------
@@ -96,7 +148,7 @@ def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None
         raise FormulaError(text, column + lead, "cannot be read here") from error
     except (ValueError, RecursionError, MemoryError) as error:
         raise FormulaError(text, 1, "cannot be read") from error
-    reader = _Reader(text, lead, signals)
+    reader = _Reader(text, lead, signals, places or {})
     try:
         root = reader.read(tree.body, 0)
     except RecursionError as error:
@@ -107,12 +159,14 @@ def parse_formula(text: str, signals: Mapping[str, str], unit: str | None = None
             root.column,
             f"is in {_dimension_text(root.dimension)}, wanted {pretty_unit(unit) or 'a plain number'}",
         )
+    if root.size and not lists:
+        raise FormulaError(text, root.column, f"is a list of {root.size} numbers, wanted one; take min, mean or norm")
     return Expression(text, root, tuple(sorted(reader.used)))
 
 
 class _Reader:
-    def __init__(self, text: str, lead: int, signals: Mapping[str, str]) -> None:
-        self.text, self.lead, self.signals = text, lead, signals
+    def __init__(self, text: str, lead: int, signals: Mapping[str, str], places: Mapping[str, str]) -> None:
+        self.text, self.lead, self.signals, self.places = text, lead, signals, places
         self.stripped = text.strip().encode()
         self.used: set[str] = set()
 
@@ -129,8 +183,12 @@ class _Reader:
         match node:
             case ast.Constant():
                 return self.number(node)
+            case ast.Subscript(slice=ast.Slice()):
+                return self.sliced(node, depth)
             case ast.Name() | ast.Attribute() | ast.Subscript():
-                return self.signal(node)
+                return self.signal(node, depth)
+            case ast.List():
+                return self.listed(node, depth)
             case ast.UnaryOp():
                 return self.unary(node, depth)
             case ast.BinOp():
@@ -143,7 +201,7 @@ class _Reader:
                 return self.chain(op, parts, node)
             case ast.IfExp():
                 condition, yes, no = (self.read(part, depth + 1) for part in (node.test, node.body, node.orelse))
-                return Node("where", (condition, yes, no), dimension=self.same(node, yes, no), column=self.column(node))
+                return self.made("where", node, condition, yes, no, dimension=self.same(node, yes, no))
             case ast.Call():
                 return self.call(node, depth)
         raise self.fail(node, f"{type(node).__name__.lower()} is not part of the formula language")
@@ -161,10 +219,69 @@ class _Reader:
             raise self.fail(node, "the number is too large")
         return Node("number", value=value, column=self.column(node))
 
-    def signal(self, node: ast.Name | ast.Attribute | ast.Subscript) -> Node:
+    def made(self, op: str, node: ast.AST, *args: Node, dimension: Dimension | None) -> Node:
+        """A node whose length is that of its arguments."""
+        sizes = {arg.size for arg in args if arg.size}
+        if len(sizes) > 1:
+            raise self.fail(node, f"lists of {' and '.join(map(str, sorted(sizes)))} numbers do not go together")
+        return Node(op, args, size=max(sizes, default=0), dimension=dimension, column=self.column(node))
+
+    def listed(self, node: ast.List, depth: int) -> Node:
+        if not 1 <= len(node.elts) <= LONGEST_LIST:
+            raise self.fail(node, f"a list has 1 to {LONGEST_LIST} numbers")
+        parts = [self.read(part, depth + 1) for part in node.elts]
+        for part, source in zip(parts, node.elts, strict=True):
+            if part.size:
+                raise self.fail(source, "a list holds numbers, not lists")
+        known = {part.dimension for part in parts if part.dimension is not ANY}
+        dimension = known.pop() if len(known) == 1 else ANY
+        return Node("list", tuple(parts), size=len(parts), dimension=dimension, column=self.column(node))
+
+    def sliced(self, node: ast.Subscript, depth: int) -> Node:
+        whole = self.read(node.value, depth + 1)
+        edges = node.slice
+        assert isinstance(edges, ast.Slice)
+        numbers = [self.edge(edge) for edge in (edges.lower, edges.upper)]
+        first, last = (numbers[0] or 0), (whole.size if numbers[1] is None else numbers[1])
+        if edges.step is not None or not 0 <= first < last <= whole.size:
+            wanted = f"[first:after] within 0 .. {whole.size}" if whole.size else "a list before it"
+            raise self.fail(node, f"a part of a list is written {wanted}")
+        parts = tuple(_item(whole, k) for k in range(first, last))
+        return Node("list", parts, size=len(parts), dimension=whole.dimension, column=self.column(node))
+
+    def edge(self, edge: ast.expr | None) -> int | None:
+        if edge is None:
+            return None
+        if isinstance(edge, ast.Constant) and type(edge.value) is int:
+            return edge.value
+        raise self.fail(edge, "the ends of a part are whole numbers")
+
+    def several(self, name: str) -> tuple[str, ...]:
+        """Parts of a list signal: NAME[0], NAME[1], ... or NAME.x, NAME.y, NAME.z."""
+        if f"{name}[0]" in self.signals:
+            count = 1
+            while f"{name}[{count}]" in self.signals:
+                count += 1
+            return tuple(f"{name}[{k}]" for k in range(count))
+        axes = tuple(f"{name}.{axis}" for axis in "xyz")
+        return axes if all(axis in self.signals for axis in axes) else ()
+
+    def signal(self, node: ast.Name | ast.Attribute | ast.Subscript, depth: int = 0) -> Node:
+        if isinstance(node, ast.Subscript) and not isinstance(node.value, ast.Name | ast.Attribute | ast.Subscript):
+            whole, index = self.read(node.value, depth + 1), self.edge(node.slice)
+            if index is None or not 0 <= index < whole.size:
+                raise self.fail(node, f"an item is written [number] within 0 .. {max(whole.size - 1, 0)}, after a list")
+            return _item(whole, index)
         name = self.dotted(node)
         if name in _CONSTANTS:
             return Node("number", value=_CONSTANTS[name], column=self.column(node))
+        parts = self.several(name) if name not in self.signals else ()
+        if parts:
+            self.used.update(parts)
+            dimension = unit_dimension(self.signals[parts[0]])
+            column = self.column(node)
+            leaves = tuple(Node("signal", name=part, dimension=dimension, column=column) for part in parts)
+            return Node("list", leaves, name=name, size=len(parts), dimension=dimension, column=column)
         if name not in self.signals:
             near = difflib.get_close_matches(name, [*self.signals], n=3, cutoff=0.4)
             if name in FUNCTIONS:
@@ -188,11 +305,11 @@ class _Reader:
         inner = self.read(node.operand, depth + 1)
         match node.op:
             case ast.USub():
-                return Node("negative", (inner,), dimension=inner.dimension, column=self.column(node))
+                return self.made("negative", node, inner, dimension=inner.dimension)
             case ast.UAdd():
                 return inner
             case ast.Not():
-                return Node("not", (inner,), dimension=DIMENSIONLESS, column=self.column(node))
+                return self.made("not", node, inner, dimension=DIMENSIONLESS)
         raise self.fail(node, "~ is not part of the formula language")
 
     def binary(self, node: ast.BinOp, depth: int) -> Node:
@@ -209,7 +326,7 @@ class _Reader:
         else:
             sign = 1 if op == "*" else -1
             dimension = tuple(a + sign * b for a, b in zip(left.dimension, right.dimension, strict=True))  # type: ignore[assignment]
-        return Node(op, (left, right), dimension=dimension, column=self.column(node))
+        return self.made(op, node, left, right, dimension=dimension)
 
     def power(self, node: ast.BinOp, base: Node, exponent: Node) -> Dimension | None:
         if exponent.dimension not in (ANY, DIMENSIONLESS):
@@ -229,13 +346,13 @@ class _Reader:
             if symbol is None:
                 raise self.fail(node, f"{type(op).__name__.lower()} is not part of the formula language")
             self.same(node, left, right)
-            parts.append(Node(symbol, (left, right), dimension=DIMENSIONLESS, column=self.column(node)))
+            parts.append(self.made(symbol, node, left, right, dimension=DIMENSIONLESS))
         return self.chain("and", parts, node)
 
     def chain(self, op: str, parts: list[Node], node: ast.AST) -> Node:
         result = parts[0]
         for part in parts[1:]:
-            result = Node(op, (result, part), dimension=DIMENSIONLESS, column=self.column(node))
+            result = self.made(op, node, result, part, dimension=DIMENSIONLESS)
         return result
 
     def call(self, node: ast.Call, depth: int) -> Node:
@@ -251,12 +368,57 @@ class _Reader:
         if not least <= len(node.args) <= most:
             wanted = str(least) if least == most else f"{least} to {most}"
             raise self.fail(node, f"{name} takes {wanted} arguments, got {len(node.args)}")
+        if name in ("clearance", "overlap"):
+            return self.between(node, name)
         args = tuple(self.read(arg, depth + 1) for arg in node.args)
-        return Node(name, args, dimension=self.result(node, name, args), column=self.column(node))
+        dimension = self.result(node, name, args)
+        if len(args) == 1 and name in ("min", "max", "sum", "mean", "norm"):
+            if not args[0].size:
+                if name == "norm":
+                    return Node("abs", args, dimension=dimension, column=self.column(node))
+                raise self.fail(
+                    node,
+                    f"{name} of one number; it takes a list"
+                    + (" or several values" * (name[0] == "m" and name != "mean")),
+                )
+            return Node(f"{name} of", args, dimension=dimension, column=self.column(node))
+        if name in MEMORY and name != "since" and any(arg.op == "number" for arg in args):
+            raise self.fail(node, f"{name} of a fixed number says nothing")
+        return self.made(name, node, *args, dimension=dimension)
+
+    def between(self, node: ast.Call, name: str) -> Node:
+        """Distance between a body and something: a signal of its own, named by both."""
+        first, second = (self.dotted(arg) for arg in node.args)
+        for place, source, wanted in (
+            (first, node.args[0], ("body",)),
+            (second, node.args[1], ("body", "solid", "zone")),
+        ):
+            if self.places.get(place) not in wanted:
+                known = [p for p, kind in self.places.items() if kind in wanted]
+                near = difflib.get_close_matches(place, known, n=3, cutoff=0.4) or known[:6]
+                raise self.fail(
+                    source, f"{place} is no {' or '.join(wanted)} here; there are {', '.join(near) or 'none'}"
+                )
+        if first == second:
+            raise self.fail(node.args[1], f"{second} is no other than {first}")
+        distance = f"clearance({first}, {second})"
+        self.used.add(distance)
+        leaf = Node("signal", name=distance, dimension=unit_dimension("m"), column=self.column(node))
+        if name == "clearance":
+            return leaf
+        zero = Node("number", column=self.column(node))
+        return Node("<", (leaf, zero), dimension=DIMENSIONLESS, column=self.column(node))
 
     def result(self, node: ast.Call, name: str, args: tuple[Node, ...]) -> Dimension | None:
-        if name == "abs":
+        if name in ("abs", "sum", "mean", "previous", "highest", "lowest", "total"):
             return args[0].dimension
+        if name in ("rate", "integral"):
+            known = args[0].dimension
+            return ANY if known is ANY else (known[0], known[1], known[2] + (1 if name == "integral" else -1), known[3])
+        if name == "since":
+            return unit_dimension("s")
+        if name == "becomes":
+            return DIMENSIONLESS
         if name in ("min", "max", "clip", "norm"):
             return self.same(node, *args)
         if name == "where":
@@ -288,6 +450,13 @@ class _Reader:
                     self.text, part.column, f"is in {here}, beside {_dimension_text(known[0].dimension)}"
                 )
         return known[0].dimension if known else ANY
+
+
+def _item(whole: Node, index: int) -> Node:
+    """One number of a list."""
+    if whole.op == "list":
+        return whole.args[index]
+    return Node("item", (whole,), value=float(index), dimension=whole.dimension, column=whole.column)
 
 
 def _dimension_text(dimension: Dimension | None) -> str:

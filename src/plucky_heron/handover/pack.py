@@ -22,6 +22,7 @@ from plucky_heron.files import read_toml, write_whole
 from plucky_heron.handover.exporters import ONNX_OPSET, Line, templates, to_c, to_onnx
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import run_trials
+from plucky_heron.task.commanding import Command
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.launch import frozen_problem, run_folder
@@ -95,13 +96,8 @@ def test_vectors(problem: Problem, policy: Policy) -> Array:
 
 def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
     """Inputs and outputs in order, with unit, range and sign."""
-    inputs = [Line(o.name, o.si, o.range[0], o.range[1], o.positive) for o in problem.task.observations]
-    outputs = [
-        Line(a.name, unit, float(low), float(high), a.positive)
-        for a, unit, low, high in zip(
-            problem.task.actions, problem.action_units(), problem.low, problem.high, strict=True
-        )
-    ]
+    inputs = [Line(e.name, e.si, e.low, e.high, e.positive) for e in problem.entries]
+    outputs = [Line(c.name, c.unit, c.low, c.high, c.positive) for c in problem.commands]
     return inputs, outputs
 
 
@@ -167,28 +163,29 @@ def describe(
     task, machine = problem.task, problem.machine
     described_inputs = [
         dataclasses.asdict(line) | {
-            "noise": o.noise, "delay": o.delay, "formula": o.formula, "offset": float(policy.offset[k]), "scale": float(policy.scale[k]),
+            "noise": e.noise, "delay": e.delay, "formula": e.formula, "samples_ago": e.samples_ago, "shape": e.shape, "clip": e.clip, "offset": float(policy.offset[k]), "scale": float(policy.scale[k]),
         }
-        for k, (line, o) in enumerate(zip(inputs, task.observations, strict=True))
+        for k, (line, e) in enumerate(zip(inputs, problem.entries, strict=True))
     ]  # fmt: skip
     described_outputs = []
-    for line, action in zip(outputs, task.actions, strict=True):
-        drive = machine.drives[action.drive]
-        facts = {
-            "name": action.drive,
-            "kind": drive.kind,
-            "limit": float(drive.limit),
-            "lag": drive.lag,
-            "dead_time": drive.dead_time,
-        }
-        described_outputs.append(dataclasses.asdict(line) | {"drive": facts})
+    for line, command in zip(outputs, problem.commands, strict=True):
+        name = problem.model.drives[command.drive] if command.drive >= 0 else ""
+        facts: dict[str, Any] = {"name": name}
+        if name:
+            drive = machine.drives[name]
+            facts |= {
+                "kind": drive.kind, "limit": float(drive.limit), "lag": drive.lag, "dead_time": drive.dead_time,
+            }  # fmt: skip
+        described_outputs.append(dataclasses.asdict(line) | {"drive": facts} | after_the_policy(command))
     computed = [
-        {"name": o.name, "formula": o.formula} for o in task.observations if not re.fullmatch(r"[\w.]+", o.formula)
+        {"name": e.name, "formula": e.formula}
+        for e in problem.entries
+        if not (e.shape == "value" and re.fullmatch(r"[\w.]+", e.formula))
     ]
     return {
         "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),
         "sample_time": problem.sample_time, "inputs": described_inputs, "outputs": described_outputs,
-        "input_limit": policy.limit, "computed_inputs": computed, "signals": {n: s.formula for n, s in task.signals.items()},
+        "input_limit": policy.limit, "computed_inputs": computed, "mixing": dict(task.mixing), "choices": choices_of(problem), "signals": {n: s.formula for n, s in task.signals.items()},
         "start_pose": problem.model.pose(problem.model.start),
         "network": {
             "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
@@ -202,6 +199,32 @@ def describe(
         "equality": {"vectors": VECTORS, "tolerance": TOLERANCE, "forms": equality},
         "hashes": {name: hashlib.sha256(data if isinstance(data, bytes) else data.encode()).hexdigest() for name, data in sorted(files.items())},
     }  # fmt: skip
+
+
+def after_the_policy(command: Command) -> dict[str, Any]:
+    """What the receiving side does with a command before its drive gets it; nothing for a plain one."""
+    found: dict[str, Any] = {}
+    if command.increment:
+        found["increment"] = {"within": [command.held_low, command.held_high]}
+    if command.rate_limit:
+        found["rate_limit"] = command.rate_limit
+    if command.smoothing:
+        found["smoothing"] = command.smoothing
+    if command.choice:
+        found["scores_choice"] = command.choice
+    return found
+
+
+def choices_of(problem: Problem) -> dict[str, Any]:
+    """Actions that choose: of the available choices the one with the highest output is carried out."""
+    return {
+        action.name: {
+            name: {"drives": dict(choice.drives), "lasts": choice.lasts, "available": choice.available}
+            for name, choice in action.choices.items()
+        }
+        for action in problem.task.actions
+        if action.choices
+    }
 
 
 def read_pack(folder: Path) -> dict[str, Any]:
@@ -248,7 +271,7 @@ def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
 def _vectors_csv(problem: Problem, vectors: Array, expected: Array) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([o.name for o in problem.task.observations] + [f"command {a.name}" for a in problem.task.actions])
+    writer.writerow([e.name for e in problem.entries] + [f"command {c.name}" for c in problem.commands])
     for given, wanted in zip(vectors.astype(np.float32), expected, strict=True):
         writer.writerow([np.format_float_scientific(x, unique=True) for x in (*given, *wanted)])
     return out.getvalue()

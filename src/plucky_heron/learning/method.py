@@ -37,6 +37,8 @@ class Space:
     observation_high: Array
     low: Array
     high: Array
+    standardised: Array | None = None
+    """Which observations may be standardised by what is met, bool (observations,); all, if left out."""
 
 
 @dataclass(frozen=True)

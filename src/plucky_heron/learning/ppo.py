@@ -324,7 +324,8 @@ class ProximalPolicy:
         middle, half = 0.5 * (low + high), 0.5 * (high - low)
         if not self.settings.observation_standardisation:
             return middle, 1.0 / half
-        return middle + half * self.seen.mean, 1.0 / (half * self.seen.spread)
+        free = np.ones(len(low), dtype=np.bool_) if self.space.standardised is None else self.space.standardised
+        return middle + half * np.where(free, self.seen.mean, 0.0), 1.0 / (half * np.where(free, self.seen.spread, 1.0))
 
     def _inputs(self, observations: Array) -> Array:
         offset, scale = self._affine()

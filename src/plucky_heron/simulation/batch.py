@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.plant import Plant
-from plucky_heron.formula import Program
-from plucky_heron.randomness import episode_stream
-from plucky_heron.simulation import kernels
+from plucky_heron.formula import Expression, Program
+from plucky_heron.simulation.commander import Commander
+from plucky_heron.simulation.gates import GateKeeper
 from plucky_heron.simulation.instruments import Instruments
-from plucky_heron.task.problem import WIND_GUST, WIND_MEAN, Problem
+from plucky_heron.simulation.starts import Starts
+from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
 
@@ -69,37 +73,62 @@ class Batch:
         self.limit = timing.steps
         self.plant = Plant(model, copies, timing.physics_step, threads=threads, surroundings=problem.surroundings)
         self.instruments = Instruments(problem, copies, seed, stream)
-        self.commands: Array = np.zeros((copies, len(problem.task.actions)))
-        self.previous: Array = np.zeros_like(self.commands)
-        self._drive_commands: Array = np.zeros((copies, len(model.drives)))
+        self.commander = Commander(problem, copies)
+        self.commands = self.commander.given
         self.episode: Array = np.zeros(copies, dtype=np.int64)
         self.age: Array = np.zeros(copies, dtype=np.int64)
         self.running: Array = np.zeros(copies, dtype=np.bool_)
-        self._noise_of = np.array([o.noise for o in problem.task.observations])
-        self._noisy = np.flatnonzero(self._noise_of > 0.0)
-        self._delays = np.array([timing.samples(o.delay) for o in problem.task.observations])
-        self._history: Array = np.zeros((int(self._delays.max(initial=0)) + 1, copies, len(self._delays)))
-        self._gusty = 3 if problem.site.gusts_across > 0.0 else 1
-        self._wind: Array = np.zeros((copies, self.limit + 1, self._gusty))
-        self._attitude = np.zeros((copies, len(problem.model.bodies), 3))
-        self._noise: Array = np.zeros((copies, self.limit + 1, len(self._noisy)))
-        self._drawn = {draw.target: np.zeros(copies) for draw in problem.draws}
+        self._entries = _Row(problem, copies)
+        self.starts = Starts(problem, copies, seed, stream, len(self._entries.noisy))
+        self._attitude = np.zeros((copies, len(model.bodies), 3))
+        self._own: Array = np.zeros((copies, len(model.bodies), 6))
+        self._apart = Apart(self.plant, problem.pairs, problem.task.zones)
+        gates = problem.task.gates
+        self.gates = None
+        if gates is not None:
+            self.gates = GateKeeper(gates, problem.surroundings, copies, model.bodies.index(gates.body))
+        deadlines = [e.deadline for e in problem.task.endings.values() if e.deadline is not None]
+        # half a sample early: the sum of samples may fall just short of it
+        self._deadline = min(deadlines, default=np.inf) - 0.5 * timing.sample_time
         self._holds = np.array([timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64)
         self._held: Array = np.zeros((copies, len(self._holds)), dtype=np.int64)
         self._settled: Array = np.zeros(copies, dtype=np.int64)
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))
         self._failure = np.array([e.kind == "failure" for e in problem.task.endings.values()] + [True])
+        self._lists: dict[str, Array] = {}
         self.signals = self._signals()
+        self._readable = self._lists | self.signals  # a joint comes before a body of the same name
+        self.commander.bind(self._readable, copies)
         sources = [*problem.observations, *problem.rewards, *problem.endings, problem.measure]
-        self._program = Program(sources, self.signals, copies, problem.definitions)
-        rows = np.cumsum([0, len(problem.observations), len(problem.rewards), len(problem.endings), 1])
-        self._rows = [slice(a, b) for a, b in itertools.pairwise(rows)]
+        sources += [problem.value] if problem.value is not None else []
+        self._program = self.program(sources)
+        counts = (sum(e.width for e in problem.observations), len(problem.rewards), len(problem.endings), 1)
+        edges = itertools.accumulate(counts, initial=0)
+        self._rows = [slice(first, last) for first, last in itertools.pairwise(edges)]
         self._weights, self._at_ending = _payment(problem)
+        read = {name for e in (*sources, *problem.definitions.values()) for name in e.signals}
+        read |= {name for rule in problem.rules.values() for e in rule for name in e.signals}
+        read |= {name for e in problem.mixing.values() for name in e.signals}
+        read |= {
+            name for options in problem.options.values() for o in options for e in o.formulas for name in e.signals
+        }
+        self._in_own_axes = any(".own." in name for name in read)
+
+    def program(self, expressions: Sequence[Expression]) -> Program:
+        """Formulas over the signals of this batch, to be run once a sample."""
+        return Program(expressions, self._readable, self.copies, self.problem.definitions, self.problem.sample_time)
+
+    @property
+    def value(self) -> Array:
+        """What the task measures beside success, (B,); zeros where it measures nothing."""
+        measured = self.problem.value is not None
+        return np.array(self._program.results[-1]) if measured else np.zeros(self.copies)
 
     def _signals(self) -> dict[str, Array]:
         problem, plant = self.problem, self.plant
         self._time = np.zeros(self.copies)
-        signals: dict[str, Array] = {"time": self._time}
+        self._left = np.zeros(self.copies)
+        signals: dict[str, Array] = {"time": self._time, "time.left": self._left}
         for a, axis in enumerate("xyz"):
             signals[f"wind.{axis}"], signals[f"current.{axis}"] = plant.winds[:, a], plant.currents[:, a]
         for i, joint in enumerate(problem.model.joints):
@@ -107,19 +136,32 @@ class Batch:
             signals[f"{joint}.velocity"] = signals[f"{joint}.rate"] = plant.velocity[:, i]
             signals[f"{joint}.effort"] = plant.efforts[:, i]
         for k, body in enumerate(problem.model.bodies):
-            for a, axis in enumerate("xyz"):
-                signals[f"{body}.{axis}"] = plant.located[:, k, a]
-                signals[f"{body}.velocity.{axis}"] = plant.located[:, k, 3 + a]
-                signals[f"{body}.rate.{axis}"] = plant.located[:, k, 15 + a]
-                signals[f"{body}.{('roll', 'pitch', 'yaw')[a]}"] = self._attitude[:, k, a]
-        for k, (channel, _, _) in enumerate(self.instruments.channels):
+            places = {
+                "": plant.located[:, k, :3],
+                ".velocity": plant.located[:, k, 3:6],
+                ".rate": plant.located[:, k, 15:],
+            }
+            places |= {".own.velocity": self._own[:, k, :3], ".own.rate": self._own[:, k, 3:]}
+            for what, rows in places.items():
+                self._lists[f"{body}{what}"] = rows.T
+                for a, axis in enumerate("xyz"):
+                    signals[f"{body}{what}.{axis}"] = rows[:, a]
+            for a, angle in enumerate(("roll", "pitch", "yaw")):
+                signals[f"{body}.{angle}"] = self._attitude[:, k, a]
+        names = [channel for channel, _, _ in self.instruments.channels]
+        for k, channel in enumerate(names):
             signals[channel] = self.instruments.values[:, k]
+            if channel.endswith("[0]"):
+                count = sum(name.startswith(channel[:-2]) for name in names)
+                self._lists[channel[:-3]] = self.instruments.values[:, k : k + count].T
         for k, tank in enumerate(problem.machine.tanks):
             signals[f"{tank}.mass"] = plant.fill[:, k]
-        for a, action in enumerate(problem.task.actions):
-            signals[f"action.{action.name}"] = self.commands[:, a]
-            signals[f"previous.action.{action.name}"] = self.previous[:, a]
-        for name, values in self._drawn.items():
+        signals |= self.commander.signals()
+        if self.gates is not None:
+            signals |= self.gates.signals()
+        for k, pair in enumerate(problem.pairs):
+            signals[f"clearance({', '.join(pair)})"] = self._apart.values[:, k]
+        for name, values in self.starts.drawn.items():
             signals.setdefault(name, values)
         return signals
 
@@ -132,32 +174,19 @@ class Batch:
         if len(copies) == 0:
             return
         self.plant.reset(copies)
-        for array in (self.commands, self.previous, self.age, self._held, self._settled):
+        for array in (self.age, self._held, self._settled):
             array[copies] = 0
         self.episode[copies] = episodes
         self.running[copies] = True
         for copy, episode in zip(copies, episodes, strict=True):
-            self._draw(int(copy), int(episode))
-        model = self.problem.model
-        starts: dict[str, Array] = {}
-        for draw in self.problem.draws:
-            values = self._drawn[draw.target][copies]
-            if draw.kind == "start":
-                joint, _, quantity = draw.target.rpartition(".")
-                if quantity == "position":
-                    starts[joint] = values
-                else:
-                    self.plant.velocity[copies, model.joints.index(joint)] = values
-            elif draw.kind == "parameter":
-                model.vary(self.plant.rows, copies, draw.target, values)
-            elif draw.target == "scene":
-                most = len(self.problem.surroundings.names) - 1
-                self.plant.scene[copies] = np.clip(np.floor(values), 0, most).astype(np.int64)
-        position = self.plant.position[copies]
-        model.set_start(position, starts)
-        self.plant.position[copies] = position
+            self.starts.draw(int(copy), int(episode))
+        self.starts.place(self.plant, copies, episodes)
         self.plant.settle_drives(copies)
+        self.commander.begin(copies, self.plant)
+        if self.gates is not None:
+            self.gates.begin(copies)
         self._refresh(copies)
+        self.commander.started(copies)
 
     def place(self, copy: int, position: Array) -> None:
         """Put a copy, at rest, into another position than its start."""
@@ -165,76 +194,61 @@ class Batch:
         self.plant.settle_drives(np.array([copy]))
         self._refresh(np.array([copy]))
 
-    def _draw(self, copy: int, episode: int) -> None:
-        """Everything random of one episode, from a generator of its own."""
-        generator = episode_stream(self.seed, self.stream, episode)
-        for draw in self.problem.draws:
-            self._drawn[draw.target][copy] = draw.distribution.draw(generator, draw.unit)
-        normal = generator.standard_normal((self.limit + 1, self._gusty + len(self._noisy)))
-        site = self.problem.site
-        decay = np.exp(-self.problem.sample_time / site.gust_time)
-        gust: Array = np.zeros(self.limit + 1)
-        mean, spread = (self._drawn[n][copy] if n in self._drawn else 0.0 for n in (WIND_MEAN, WIND_GUST))
-        for a in range(self._gusty):
-            shape = kernels.first_order_noise if a == 0 else kernels.second_order_noise
-            shape(decay, np.sqrt(1.0 - decay**2), normal[:, a].copy(), gust)
-            self._wind[copy, :, a] = mean + spread * gust if a == 0 else spread * site.gusts_across * gust
-        self._noise[copy] = normal[:, self._gusty :]
+    def _refresh(self, fresh: Array | None = None, again: bool = False) -> None:
+        """Bring signals, formulas and the observation history up to the present state.
 
-    def _refresh(self, fresh: Array | None = None) -> None:
-        """Bring signals, formulas and the observation history up to the present state."""
+        Without `fresh` (copies that have just begun) or `again`, a sample has gone by.
+        """
+        self.starts.now(self.age)
         self._blow()
         located = self.plant.locate()
         np.arctan2(located[:, :, 13], located[:, :, 14], out=self._attitude[:, :, 0])
         np.arcsin(np.clip(-located[:, :, 12], -1.0, 1.0), out=self._attitude[:, :, 1])
         np.arctan2(located[:, :, 9], located[:, :, 6], out=self._attitude[:, :, 2])
+        if self._in_own_axes:
+            turned = located[:, :, 6:15].reshape(*located.shape[:2], 3, 3)
+            for a in range(3):
+                for part, at in ((0, 3), (3, 15)):
+                    self._own[:, :, part + a] = sum(turned[:, :, e, a] * located[:, :, at + e] for e in range(3))
         self.instruments.read(self.plant, self.episode, self.age, fresh)
+        self._apart.read()
+        if self.gates is not None:
+            self.gates.look(located, self.plant.scene, fresh, again)
         np.multiply(self.age, self.problem.sample_time, out=self._time)
-        self._program.run()
-        values = self._program.results[self._rows[0]].T
-        if len(self._noisy):
-            noise = self._noise[np.arange(self.copies), np.minimum(self.age, self.limit)]
-            values = values.copy()
-            values[:, self._noisy] += noise * self._noise_of[self._noisy]
-        if fresh is None:
-            self._history = np.roll(self._history, 1, axis=0) if len(self._history) > 1 else self._history
-            self._history[0] = values
-        else:
-            self._history[:, fresh] = values[fresh]
+        np.subtract(self._deadline, self._time, out=self._left)
+        self._program.run(fresh, again)
+        raw = self._program.results[self._rows[0]].T
+        self._entries.take(raw, self.starts.noise, np.minimum(self.age, self.limit), fresh)
 
     def _blow(self) -> None:
         """Wind, current and water level of this moment into the fields of the plant."""
         site, fields = self.problem.site, self.plant.fields
-        now = self._wind[np.arange(self.copies), np.minimum(self.age, self.limit)]
+        now = self.starts.wind[np.arange(self.copies), np.minimum(self.age, self.limit)]
         along = np.array(site.wind_direction)
         self.plant.winds[:] = now[:, :1] * along
-        if self._gusty > 1:
+        if now.shape[1] > 1:
             across = np.array([-along[1], along[0], 0.0])
             self.plant.winds[:] += now[:, 1:2] * across + now[:, 2:3] * np.array([0.0, 0.0, 1.0])
-        speed = self._drawn.get("current.speed", site.current.speed)
-        turn = self._drawn.get("current.direction", site.current.direction)
+        speed = self.starts.drawn.get("current.speed", site.current.speed)
+        turn = self.starts.drawn.get("current.direction", site.current.direction)
         time = self.age * self.problem.sample_time
         if site.current.tide > 0.0:
             speed = speed * np.cos(2.0 * math.pi * time / site.current.tide)
         self.plant.currents[:, 0], self.plant.currents[:, 1] = speed * np.cos(turn), speed * np.sin(turn)
         level = -np.inf if site.water_level is None else site.water_level
-        fields[:, 6] = self._drawn.get("water.level", level)
+        fields[:, 6] = self.starts.drawn.get("water.level", level)
         fields[:, 7] = time
 
     def observe(self) -> Array:
-        """What the policy is given, (B, observations), in SI units, with noise and delay."""
-        if len(self._history) == 1:
-            return np.array(self._history[0])
-        return np.array(self._history[self._delays, :, np.arange(len(self._delays))].T)
+        """What the policy is given, (B, entries), in SI units, with noise, dead time and clipping."""
+        return self._entries.row()
 
     def step(self, commands: Array) -> Outcome:
-        """Hold `commands` (B, actions), in SI units, for one sample; they are clipped to the task's limits."""
+        """Hold `commands` (B, commands), in SI units, for one sample; they are clipped to the task's limits."""
         problem = self.problem
-        self.previous[:] = self.commands
-        np.clip(commands, problem.low, problem.high, out=self.commands)
-        self._drive_commands[:, problem.drive_index] = self.commands
+        drives = self.commander.give(commands)
         self.plant.active[:] = self.running
-        self.plant.step(self._drive_commands, problem.task.timing.substeps)
+        self.plant.step(drives, problem.task.timing.substeps)
         self.age += self.running
         self._refresh()
         return self._judge()
@@ -269,34 +283,87 @@ class Batch:
     def _make_harmless(self, copies: Array) -> None:
         """A copy that blew up must not spread its numbers; it has ended and waits in the start pose."""
         self.plant.reset(copies)
-        self._history[:, copies] = 0.0
+        self._entries.history[:, copies] = 0.0
 
     def keep(self) -> dict[str, Array]:
         """All state, for a checkpoint; episodes are drawn again from their numbers."""
-        kept = {f"plant.{name}": array for name, array in self.plant.keep().items()}
-        kept |= {f"instruments.{name}": array for name, array in self.instruments.keep().items()}
-        for name in ("commands", "previous", "episode", "age", "running", "_held", "_settled", "_history"):
+        parts: dict[str, Any] = {"plant": self.plant, "instruments": self.instruments, "commander": self.commander}
+        parts |= {"gates": self.gates} if self.gates is not None else {}
+        kept = {f"{part}.{name}": array for part, one in parts.items() for name, array in one.keep().items()}
+        for name in ("episode", "age", "running", "_held", "_settled"):
             kept[name.lstrip("_")] = getattr(self, name).copy()
-        return kept
+        return kept | {
+            "history": self._entries.history.copy(), "memory": self._program.keep(), "attempts": self.starts.attempts.copy(),
+        }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
         """Set the state kept by `keep`."""
-        for name in ("commands", "previous", "episode", "age", "running", "_held", "_settled"):
+
+        def part(name: str) -> dict[str, Array]:
+            return {key[len(name) + 1 :]: array for key, array in kept.items() if key.startswith(f"{name}.")}
+
+        for name in ("episode", "age", "running", "_held", "_settled"):
             getattr(self, name)[...] = kept[name.lstrip("_")]
-        for copy, episode in enumerate(self.episode):
-            self._draw(copy, int(episode))
-        self.plant.restore({name[6:]: array for name, array in kept.items() if name.startswith("plant.")})
-        self._refresh()
-        self.instruments.restore({name[12:]: array for name, array in kept.items() if name.startswith("instruments.")})
-        self._program.run()
-        self._history = kept["history"].copy()
+        for copy, (episode, attempt) in enumerate(zip(self.episode, kept["attempts"], strict=True)):
+            self.starts.draw(copy, int(episode), int(attempt))
+        self.plant.restore(part("plant"))
+        self.commander.restore(part("commander"))
+        if self.gates is not None:
+            self.gates.restore(part("gates"))
+        self._program.restore(kept["memory"])
+        self._refresh(again=True)
+        self.instruments.restore(part("instruments"))
+        self._program.restore(kept["memory"])
+        self._program.run(again=True)
+        self._entries.history = kept["history"].copy()
+
+
+class _Row:
+    """The numbers that the policy is given: noise, dead time, stacks, sine and cosine, clipping."""
+
+    def __init__(self, problem: Problem, copies: int) -> None:
+        entries = problem.entries
+        self.columns = np.array([e.column for e in entries])
+        self.ago = np.array([e.samples_ago for e in entries])
+        noise: Array = np.zeros(int(self.columns.max()) + 1)
+        for entry in entries:
+            noise[entry.column] = entry.noise
+        self.noisy = np.flatnonzero(noise > 0.0)
+        self._spread = noise[self.noisy]
+        self.history: Array = np.zeros((int(self.ago.max()) + 1, copies, len(noise)))
+        self._straight = len(self.history) == 1 and bool((self.columns == np.arange(len(noise))).all())
+        self._shapes = {s: np.flatnonzero([e.shape == s for e in entries]) for s in ("sine", "cosine")}
+        self._clipped = np.flatnonzero([e.clip and e.shape == "value" for e in entries])
+        self._low, self._high = (np.array([getattr(entries[k], s) for k in self._clipped]) for s in ("low", "high"))
+
+    def take(self, values: Array, noise: Array, age: Array, fresh: Array | None) -> None:
+        """Values (B, columns) of this sample; of copies in `fresh` as if they had stood for ever."""
+        if len(self.noisy):
+            values = values.copy()
+            values[:, self.noisy] += noise[np.arange(len(values)), age] * self._spread
+        if fresh is None:
+            self.history = np.roll(self.history, 1, axis=0) if len(self.history) > 1 else self.history
+            self.history[0] = values
+        else:
+            self.history[:, fresh] = values[fresh]
+
+    def row(self) -> Array:
+        """What is given, (B, entries)."""
+        given = np.array(self.history[0] if self._straight else self.history[self.ago, :, self.columns].T)
+        for shape, function in (("sine", np.sin), ("cosine", np.cos)):
+            if len(self._shapes[shape]):
+                given[:, self._shapes[shape]] = function(given[:, self._shapes[shape]])
+        if len(self._clipped):
+            given[:, self._clipped] = np.clip(given[:, self._clipped], self._low, self._high)
+        return given
 
 
 def _payment(problem: Problem) -> tuple[Array, list[tuple[int, int]]]:
     """Factor of each reward term in one step, and the terms that are paid at an ending, with its number."""
     weights, at_ending = [], []
     for term, reward in enumerate(problem.task.rewards.values()):
-        weights.append(reward.weight * (problem.sample_time if reward.pay == "each second" else 1.0))
+        each = problem.sample_time if reward.pay == "each second" else 1.0
+        weights.append(0.0 if reward.muted else reward.weight * each)
         if reward.ending is not None:
             at_ending.append((term, list(problem.task.endings).index(reward.ending)))
     return np.array(weights), at_ending

@@ -7,7 +7,6 @@ from typing import Protocol
 import numpy as np
 
 from plucky_heron.errors import StateError
-from plucky_heron.formula import Program
 from plucky_heron.randomness import episode_stream
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
@@ -35,7 +34,7 @@ class Constant:
     """The same command all the time; by default nothing, brought into the limits."""
 
     def __init__(self, problem: Problem, commands: Array | None = None, name: str = "nobody") -> None:
-        given = np.zeros(len(problem.task.actions)) if commands is None else np.asarray(commands, dtype=float)
+        given = np.zeros(len(problem.commands)) if commands is None else np.asarray(commands, dtype=float)
         self.name, self.commands = name, np.clip(given, problem.low, problem.high)
 
     def begin(self, batch: Batch) -> None:
@@ -70,7 +69,7 @@ class Random:
 
     def begin(self, batch: Batch) -> None:
         """Draw each episode's commands from its own number."""
-        shape = (batch.limit // self.samples + 1, len(self.problem.task.actions))
+        shape = (batch.limit // self.samples + 1, len(self.problem.commands))
         low, high = self.problem.low, self.problem.high
         drawn = [episode_stream(self.seed, "random commands", int(e)).random(shape) for e in batch.episode]
         self._table = low + (high - low) * np.array(drawn)
@@ -93,7 +92,7 @@ class Rule:
 
     def begin(self, batch: Batch) -> None:
         """Bind the formulas to the batch."""
-        self._program = Program(self.problem.rules[self.key], batch.signals, batch.copies, self.problem.definitions)
+        self._program = batch.program(self.problem.rules[self.key])
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The formulas' values; what is not finite counts as zero."""

@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from plucky_heron.formula import Program
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.drivers import Driver
 from plucky_heron.task.problem import Problem
@@ -22,8 +21,8 @@ class Recording:
     Attributes
     ----------
     position : (T + 1, joints); observations : (T + 1, observations); commands, terms : (T, ...)
-    target : (T + 1, 2)
-        Place of the target, x and z; NaN without one.
+    target : (T + 1, 3)
+        Place of the target; NaN without one.
     wind : (T + 1,)
         Wind along x, m/s.
     """
@@ -153,7 +152,7 @@ class _Recorder:
         self.contacts: list[list[Array]] = [[] for _ in self.record]
         self.target = None
         if problem.target is not None and self.record:
-            self.target = Program(problem.target, batch.signals, batch.copies, problem.definitions)
+            self.target = batch.program(problem.target)
         if self.record:
             self.look()
 
@@ -162,7 +161,7 @@ class _Recorder:
         self.rows["position"].append(batch.plant.position[chosen])
         self.rows["velocity"].append(batch.plant.velocity[chosen])
         self.rows["observations"].append(batch.observe()[chosen])
-        place = self.target.run().T[chosen] if self.target is not None else np.full((len(chosen), 2), np.nan)
+        place = self.target.run().T[chosen] if self.target is not None else np.full((len(chosen), 3), np.nan)
         self.rows["target"].append(place)
         self.rows["wind"].append(batch.plant.winds[chosen, 0])
         for column, copy in enumerate(chosen):

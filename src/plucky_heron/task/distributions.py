@@ -13,12 +13,17 @@ from plucky_heron.units import parse
 
 
 class Distribution(Settings):
-    """Exactly one of `fixed`, `uniform` (low, high), `normal` (mean, spread) or `choice`; kept as written."""
+    """Exactly one of `fixed`, `uniform` (low, high), `normal` (mean, spread) or `choice`; kept as written.
+
+    Training draws from it; `nominal` is the value of the undisturbed machine, `proving` what is drawn when it is proved.
+    """
 
     fixed: str | float | None = None
     uniform: tuple[str | float, str | float] | None = None
     normal: tuple[str | float, str | float] | None = None
     choice: tuple[str | float, ...] | None = None
+    nominal: str | float | None = None
+    proving: Distribution | None = None
 
     @model_validator(mode="before")
     @classmethod
@@ -53,6 +58,14 @@ class Distribution(Settings):
                 return kind, values
         raise AssertionError("checked when the file was read")
 
+    def check(self, unit: str) -> None:
+        """All its values, in `unit`; raises as `numbers` does."""
+        self.numbers(unit)
+        if self.nominal is not None:
+            parse(self.nominal, unit)
+        if self.proving is not None:
+            self.proving.check(unit)
+
     def draw(self, generator: np.random.Generator, unit: str) -> float:
         """One value; every kind takes exactly one random number, so that editing one leaves the others' draws alone."""
         kind, values = self.numbers(unit)
@@ -64,7 +77,9 @@ class Distribution(Settings):
         return float(values[min(int(share * len(values)), len(values) - 1)])
 
     def middle(self, unit: str) -> float:
-        """The nominal value: the mean, or the first choice."""
+        """The nominal value: as stated, else the mean, or the first choice."""
+        if self.nominal is not None:
+            return parse(self.nominal, unit)
         kind, values = self.numbers(unit)
         return 0.5 * (values[0] + values[1]) if kind == "uniform" else values[0]
 

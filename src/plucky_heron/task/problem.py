@@ -7,12 +7,13 @@ import functools
 import hashlib
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from plucky_heron.dynamics.apart import known_places
 from plucky_heron.dynamics.model import Model, build_model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.errors import FileError, FormulaError, HeronError
@@ -21,8 +22,12 @@ from plucky_heron.formula import Expression, parse_formula
 from plucky_heron.machine.drawings import read_site
 from plucky_heron.machine.schema import Machine, read_machine
 from plucky_heron.machine.site import Site
+from plucky_heron.task.commanding import Action, Command
 from plucky_heron.task.distributions import Distribution
+from plucky_heron.task.observing import Entry, entries_of
+from plucky_heron.task.placing import GATE_SIGNALS
 from plucky_heron.task.schema import Task
+from plucky_heron.units import parse
 
 WIND_MEAN, WIND_GUST = "wind.mean", "wind.gust"
 SITE_PARAMETERS = {
@@ -43,6 +48,19 @@ class Draw:
     """start, parameter, site or setpoint."""
     unit: str
     distribution: Distribution
+    every: float = 0.0
+    """Seconds after which a set-point is drawn again; 0: never."""
+
+
+@dataclass(frozen=True)
+class Option:
+    """A choice of an action, bound: the drives it sets, their formulas, when it may be taken, how many samples it lasts."""
+
+    name: str
+    drives: tuple[int, ...]
+    formulas: tuple[Expression, ...]
+    available: Expression | None
+    samples: int
 
 
 @dataclass(frozen=True)
@@ -59,13 +77,25 @@ class Problem:
     """Every signal that formulas may use, with its SI unit."""
     definitions: dict[str, Expression] = field(repr=False)
     observations: tuple[Expression, ...] = field(repr=False)
+    entries: tuple[Entry, ...] = field(repr=False)
+    """The numbers that the policy is given, in order."""
+    commands: tuple[Command, ...] = field(repr=False)
+    """The numbers that the policy puts out, in order."""
+    options: dict[int, tuple[Option, ...]] = field(repr=False)
+    """Choices by the number of their action."""
+    mixing: dict[int, Expression] = field(repr=False)
+    """Formulas of mixed drives, by the drive's number."""
     rewards: tuple[Expression, ...] = field(repr=False)
     endings: tuple[Expression, ...] = field(repr=False)
     measure: Expression = field(repr=False)
-    target: tuple[Expression, Expression] | None = field(repr=False)
+    value: Expression | None = field(repr=False)
+    """What is measured beside success."""
+    target: tuple[Expression, ...] | None = field(repr=False)
+    """Place x, y, z of the goal."""
     hold: dict[str, Expression] = field(repr=False)
     rules: dict[str, tuple[Expression, ...]] = field(repr=False)
-    drive_index: np.ndarray = field(repr=False)
+    pairs: tuple[tuple[str, str], ...] = field(repr=False)
+    """What formulas want the distance of."""
     low: np.ndarray = field(repr=False)
     high: np.ndarray = field(repr=False)
     draws: tuple[Draw, ...] = field(repr=False)
@@ -94,13 +124,21 @@ class Problem:
         text = json.dumps([_plain(part) for part in (self.machine, self.site, self.task)], sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
-    def action_units(self) -> list[str]:
-        """SI unit of each action."""
-        return [self.machine.drive_unit(action.drive) for action in self.task.actions]
+    @property
+    def plain(self) -> bool:
+        """Whether every drive gets just what the policy puts out."""
+        return all(command.plain for command in self.commands) and not self.mixing
+
+    def for_proving(self) -> Problem:
+        """The same with the ranges that proofs are made on, where they differ."""
+        draws = tuple(
+            replace(d, distribution=d.distribution.proving) if d.distribution.proving else d for d in self.draws
+        )
+        return replace(self, draws=draws)
 
 
 def _plain(part: Machine | Site | Task) -> dict[str, Any]:
-    return part.model_dump(mode="json", exclude={"notes", "name"})
+    return part.model_dump(mode="json", exclude={"notes", "name", "acknowledged"}, exclude_defaults=True)
 
 
 def read_problem(folder: Path, task_name: str) -> Problem:
@@ -142,9 +180,13 @@ class _Binder:
         self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
         self.surroundings = build_scene(site)
         self.units = dict(base_signals(machine, task))
+        self.places = known_places(self.model, self.surroundings, task.zones)
+        self.apart: set[str] = set()
 
     def bind(self) -> Problem:
         task = self.task
+        self.check_names()
+        commands = tuple(self.commands())
         definitions: dict[str, Expression] = {}
         for name, signal in task.signals.items():
             if name in self.units:
@@ -157,8 +199,12 @@ class _Binder:
         if task.target is not None:
             if task.target.body not in self.machine.bodies:
                 raise self.unknown("target.body", task.target.body, self.machine.bodies)
-            target = (self.formula("target.x", task.target.x, "m"), self.formula("target.z", task.target.z, "m"))
-        drive_index, low, high = self.actions()
+            target = tuple(self.formula(f"target.{a}", getattr(task.target, a), "m") for a in "xyz")
+        observations = tuple(
+            self.formula(f"observations.{o.name}.formula", o.formula, o.si, lists=True) for o in task.observations
+        )
+        value = task.measure.value
+        options, mixing = self.options(), self.mixing()
         return Problem(
             machine=self.machine,
             site=self.site,
@@ -168,53 +214,151 @@ class _Binder:
             surroundings=self.surroundings,
             units=self.units,
             definitions=definitions,
-            observations=tuple(
-                self.formula(f"observations.{o.name}.formula", o.formula, o.si) for o in task.observations
+            observations=observations,
+            entries=entries_of(task.observations, observations, task.timing.control_rate),
+            commands=commands,
+            options=options,
+            mixing=mixing,
+            rewards=tuple(self.rewards()),
+            endings=tuple(
+                self.formula(f"endings.{n}.formula", e.formula or "time.left <= 0", None)
+                for n, e in task.endings.items()
             ),
-            rewards=tuple(self.formula(f"rewards.{n}.formula", r.formula) for n, r in task.rewards.items()),
-            endings=tuple(self.formula(f"endings.{n}.formula", e.formula) for n, e in task.endings.items()),
             measure=self.formula("measure.formula", task.measure.formula),
+            value=self.formula("measure.value", value, task.measure.unit) if value is not None else None,
             target=target,
             hold=self.hold(),
-            rules=self.rules(),
-            drive_index=drive_index,
-            low=low,
-            high=high,
+            rules=self.rules(commands),
+            low=np.array([c.low for c in commands]),
+            high=np.array([c.high for c in commands]),
             draws=tuple(self.draws()),
+            pairs=tuple(tuple(name[10:-1].split(", ")) for name in sorted(self.apart)),  # type: ignore[misc]
         )
 
-    def formula(self, key: str, text: str, unit: str | None = None) -> Expression:
+    def check_names(self) -> None:
+        """Names that stand for no formula."""
+        for joint in self.task.placing:
+            if not {f"{joint}.x", f"{joint}.y"} <= set(self.model.joints):
+                known = [n for n in self.machine.joints if {f"{n}.x", f"{n}.y"} <= set(self.model.joints)]
+                raise self.unknown(f"placing.{joint}", joint, known or ["no joint that moves over the ground"])
+            if self.task.placing[joint].along is not None and all(t is None for t in self.surroundings.tracks):
+                raise FileError(self.source, f"placing.{joint}.along", None, "the site has no course")
+        gates = self.task.gates
+        if gates is not None:
+            if gates.body not in self.machine.bodies:
+                raise self.unknown("gates.body", gates.body, self.machine.bodies)
+            lines = self.surroundings.tracks
+            if not gates.places and any(t is None or (gates.every is None and not len(t.gates)) for t in lines):
+                raise FileError(
+                    self.source, "gates", None, "the site's courses have no gates; give places, or every on a course"
+                )
+        for name, zone in self.task.zones.items():
+            if self.places[name] != "zone":
+                raise FileError(self.source, f"zones.{name}", None, "is a body or solid already; choose another name")
+            if zone.kind == "hull" and zone.file:
+                raise FileError(self.source, f"zones.{name}.file", zone.file, "a zone has points, no file")
+
+    def formula(self, key: str, text: str, unit: str | None = None, *, lists: bool = False) -> Expression:
         try:
-            return parse_formula(text, self.units, unit)
+            found = parse_formula(text, self.units, unit, lists=lists, places=self.places)
         except FormulaError as error:
             raise FileError(self.source, key, text, f"column {error.column}: {error.message}") from error
+        self.apart.update(name for name in found.signals if name.startswith("clearance("))
+        return found
 
     def unknown(self, key: str, value: str, known: Any) -> FileError:
         near = difflib.get_close_matches(value, [*known], n=3, cutoff=0.4)
         return FileError(self.source, key, value, f"unknown; there are {', '.join(near or known)}")
 
-    def actions(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        index, low, high = [], [], []
-        for action in self.task.actions:
-            if action.drive not in self.machine.drives:
-                raise self.unknown(f"actions.{action.name}.drive", action.drive, self.machine.drives)
-            least, most = self.machine.command_range(action.drive)
-            bounds = Distribution(uniform=action.limits or (least, most))
-            try:
-                _, (lower, upper) = bounds.numbers(self.machine.drive_unit(action.drive))
-            except HeronError as error:
-                raise FileError(self.source, f"actions.{action.name}.limits", None, str(error)) from error
-            if not least <= lower < upper <= most:
-                raise FileError(
-                    self.source,
-                    f"actions.{action.name}.limits",
-                    action.limits,
-                    f"wanted to rise within the drive's {least:g} .. {most:g}",
+    def rewards(self) -> Iterator[Expression]:
+        for name, reward in self.task.rewards.items():
+            formula = self.formula(f"rewards.{name}.formula", reward.formula)
+            if reward.event is not None:
+                formula = formula.on_event(self.formula(f"rewards.{name}.event", reward.event))
+            yield formula
+
+    def commands(self) -> Iterator[Command]:
+        for number, action in enumerate(self.task.actions):
+            for choice in action.choices:
+                yield Command(
+                    f"{action.name} {choice}", number, choice, -1, "", -1.0, 1.0, False, -1.0, 1.0, 0.0, 0.0, ""
                 )
-            index.append(self.model.drives.index(action.drive))
-            low.append(lower)
-            high.append(upper)
-        return np.array(index), np.array(low), np.array(high)
+            if not action.choices:
+                yield self.command(number, action)
+
+    def command(self, number: int, action: Action) -> Command:
+        key = f"actions.{action.name}"
+        unit, drive, least, most = action.unit, -1, -np.inf, np.inf
+        if action.drive is not None:
+            if action.drive not in self.machine.drives:
+                raise self.unknown(f"{key}.drive", action.drive, self.machine.drives)
+            if action.drive in self.task.mixing:
+                raise FileError(self.source, f"mixing.{action.drive}", None, f"action {action.name} goes there already")
+            unit, drive = self.machine.drive_unit(action.drive), self.model.drives.index(action.drive)
+            least, most = self.machine.command_range(action.drive)
+        grows = action.kind == "increment"
+        low, high = self.span(
+            f"{key}.limits",
+            action.limits,
+            f"{unit or '1'}/s" if grows else unit,
+            *((-np.inf, np.inf) if grows else (least, most)),
+        )
+        held = self.span(f"{key}.within", action.within, unit, least, most) if grows else (low, high)
+        try:
+            rate = parse(action.rate_limit, f"{unit or '1'}/s") if action.rate_limit is not None else 0.0
+        except HeronError as error:
+            raise FileError(self.source, f"{key}.rate_limit", action.rate_limit, str(error)) from error
+        if rate < 0.0 or action.smoothing < 0.0:
+            raise FileError(self.source, f"{key}", None, "rate_limit and smoothing must not be negative")
+        return Command(
+            action.name, number, "", drive, unit, low, high, grows, *held, rate, action.smoothing, action.positive
+        )
+
+    def span(
+        self, key: str, given: tuple[str | float, str | float] | None, unit: str, least: float, most: float
+    ) -> tuple[float, float]:
+        """Bounds in SI, within what is possible."""
+        try:
+            lower, upper = Distribution(uniform=given).numbers(unit)[1] if given is not None else (least, most)
+        except HeronError as error:
+            raise FileError(self.source, key, None, str(error)) from error
+        if not least <= lower < upper <= most:
+            wanted = f"wanted to rise within the drive's {least:g} .. {most:g}" if most < np.inf else "wanted to rise"
+            raise FileError(self.source, key, given, wanted)
+        return lower, upper
+
+    def options(self) -> dict[int, tuple[Option, ...]]:
+        found = {}
+        for number, action in enumerate(self.task.actions):
+            bound = []
+            for name, choice in action.choices.items():
+                key = f"actions.{action.name}.choices.{name}"
+                bound.append(
+                    Option(
+                        name,
+                        tuple(self.drive(f"{key}.drives.{d}", d) for d in choice.drives),
+                        tuple(
+                            self.formula(f"{key}.drives.{d}", text, self.machine.drive_unit(d))
+                            for d, text in choice.drives.items()
+                        ),
+                        self.formula(f"{key}.available", choice.available) if choice.available else None,
+                        self.task.timing.samples(choice.lasts),
+                    )
+                )
+            if bound:
+                found[number] = tuple(bound)
+        return found
+
+    def drive(self, key: str, name: str) -> int:
+        if name not in self.machine.drives:
+            raise self.unknown(key, name, self.machine.drives)
+        return self.model.drives.index(name)
+
+    def mixing(self) -> dict[int, Expression]:
+        return {
+            self.drive(f"mixing.{name}", name): self.formula(f"mixing.{name}", text, self.machine.drive_unit(name))
+            for name, text in self.task.mixing.items()
+        }
 
     def hold(self) -> dict[str, Expression]:
         held = {}
@@ -224,9 +368,9 @@ class _Binder:
             held[joint] = self.formula(f"regulator.hold.{joint}", text, self.machine.coordinate_unit(joint))
         return held
 
-    def rules(self) -> dict[str, tuple[Expression, ...]]:
+    def rules(self, commands: tuple[Command, ...]) -> dict[str, tuple[Expression, ...]]:
         rules = {}
-        names = [a.name for a in self.task.actions]
+        names = [c.name for c in commands]
         for name, rule in self.task.rules.items():
             for command in rule.commands:
                 if command not in names:
@@ -254,11 +398,12 @@ class _Binder:
             else:
                 raise self.unknown(f"variation.{name}", name, [*self.model.parameters, *SITE_PARAMETERS])
         for name, setpoint in sorted(self.task.setpoints.items()):
-            yield self.checked(Draw(name, "setpoint", setpoint.unit, setpoint.draw), f"setpoints.{name}.draw")
+            draw = Draw(name, "setpoint", setpoint.unit, setpoint.draw, setpoint.every)
+            yield self.checked(draw, f"setpoints.{name}.draw")
 
     def checked(self, draw: Draw, key: str) -> Draw:
         try:
-            draw.distribution.numbers(draw.unit)
+            draw.distribution.check(draw.unit)
         except HeronError as error:
             raise FileError(self.source, key, None, str(error)) from error
         return draw
@@ -281,6 +426,8 @@ def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
             yield f"{body}.{axis}", "m"
             yield f"{body}.velocity.{axis}", "m/s"
             yield f"{body}.rate.{axis}", "rad/s"
+            yield f"{body}.own.velocity.{axis}", "m/s"
+            yield f"{body}.own.rate.{axis}", "rad/s"
         for angle in ("roll", "pitch", "yaw"):
             yield f"{body}.{angle}", "rad"
     for name, sensor in machine.sensors.items():
@@ -288,9 +435,17 @@ def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
     for name in machine.tanks:
         yield f"{name}.mass", "kg"
     for action in task.actions:
-        if action.drive in machine.drives:
-            yield f"action.{action.name}", machine.drive_unit(action.drive)
-            yield f"previous.action.{action.name}", machine.drive_unit(action.drive)
+        unit = machine.drive_unit(action.drive) if action.drive in machine.drives else action.unit
+        change = f"{unit or '1'}/s" if action.kind == "increment" else unit
+        yield f"action.{action.name}", change
+        yield f"previous.action.{action.name}", change
+        yield f"command.{action.name}", unit
+        for choice in action.choices:
+            yield f"action.{action.name}.{choice}", ""
+    if any(ending.deadline is not None for ending in task.endings.values()):
+        yield "time.left", "s"
+    if task.gates is not None:
+        yield from GATE_SIGNALS.items()
     for axis in "xyz":
         yield f"wind.{axis}", "m/s"
         yield f"current.{axis}", "m/s"

@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Literal
 
-from pydantic import AfterValidator, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from plucky_heron.errors import UnitError
 from plucky_heron.files import FORMAT, Settings
-from plucky_heron.machine.parts import Name
+from plucky_heron.machine.parts import Name, Shape
+from plucky_heron.task.commanding import Action
 from plucky_heron.task.distributions import Distribution
-from plucky_heron.units import Frequency, Number, Time, parse, si_unit
+from plucky_heron.task.observing import Observation, Unit
+from plucky_heron.task.placing import Gates, Placing
+from plucky_heron.units import Frequency, Number, Time
 
-
-def _unit(value: str) -> str:
-    try:
-        si_unit(value)
-    except UnitError as error:
-        raise ValueError(str(error)) from error
-    return value
-
-
-Unit = Annotated[str, AfterValidator(_unit)]
+__all__ = ["Action", "Ending", "Measure", "Observation", "Reward", "Rule", "Setpoint", "Signal", "Task", "Timing"]
 
 
 class Timing(Settings):
@@ -66,93 +59,66 @@ class Signal(Settings):
     positive: str = ""
 
 
-class Observation(Settings):
-    """One number the policy is given."""
-
-    name: str
-    formula: str
-    unit: Unit = ""
-    range: tuple[float, float]
-    noise: float = 0.0
-    delay: Time = 0.0
-    positive: str = ""
-
-    @model_validator(mode="before")
-    @classmethod
-    def _with_units(cls, data: Any) -> Any:
-        if not isinstance(data, dict):
-            return data
-        data = dict(data)
-        unit = str(data.get("unit", ""))
-        try:
-            si = si_unit(unit)
-            if isinstance(data.get("range"), list | tuple):
-                data["range"] = tuple(parse(v, si) for v in data["range"])
-            if isinstance(data.get("noise"), str):
-                data["noise"] = parse(data["noise"], si)
-        except UnitError as error:
-            raise ValueError(f"{data.get('name', '')}: {error}") from error
-        return data
-
-    @model_validator(mode="after")
-    def _ordered(self) -> Observation:
-        if not self.range[0] < self.range[1]:
-            raise ValueError(f'{self.name}: range must rise, such as ["-1 m", "1 m"]')
-        if self.noise < 0.0 or self.delay < 0.0:
-            raise ValueError(f"{self.name}: noise and delay must not be negative")
-        return self
-
-    @property
-    def si(self) -> str:
-        """SI unit of its values."""
-        return si_unit(self.unit)
-
-
-class Action(Settings):
-    """One number the policy commands; limits in the drive's unit, its own limit if left out."""
-
-    name: Name
-    drive: str
-    limits: tuple[str | float, str | float] | None = None
-    positive: str = ""
-
-
 class Reward(Settings):
-    """A term of the score: `weight` times `formula`, paid each second, each step, or once at an ending."""
+    """A term of the score: `weight` times `formula`, paid each second, each step, on an event, or once at an ending."""
 
     formula: str = "1"
     weight: Number = 1.0
-    pay: Literal["each second", "each step", "at ending"] = "each second"
+    pay: Literal["each second", "each step", "on event", "at ending"] = "each second"
     ending: str | None = None
+    event: str | None = None
+    """Formula; the term is paid in the sample in which it begins to hold."""
+    muted: bool = False
+    """Computed and shown, but not paid."""
 
     @model_validator(mode="after")
-    def _ending_named(self) -> Reward:
+    def _complete(self) -> Reward:
         if (self.pay == "at ending") != (self.ending is not None):
             raise ValueError("pay = 'at ending' goes with ending = its name")
+        if (self.pay == "on event") != (self.event is not None):
+            raise ValueError("pay = 'on event' goes with event = a formula")
         return self
 
 
 class Ending(Settings):
-    """A true end of an episode: never bootstrapped."""
+    """A true end of an episode: never bootstrapped. By a formula held for a time, or a deadline.
 
-    formula: str
+    A deadline is part of the problem (`time.left` may be sensed), unlike the time limit, which only cuts an episode.
+    """
+
+    formula: str | None = None
     kind: Literal["success", "failure"]
     hold: Time = 0.0
+    deadline: Time | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Ending:
+        if (self.formula is None) == (self.deadline is None):
+            raise ValueError("an ending has either a formula or a deadline")
+        return self
 
 
 class Measure(Settings):
-    """The yardstick: an episode succeeds when the condition has held for `hold` as it ends, without a failure."""
+    """The yardstick: an episode succeeds when the condition has held for `hold` as it ends, without a failure.
+
+    `value` is what is measured beside success, such as an area or a lap time; higher is better unless said otherwise.
+    """
 
     name: str
     formula: str
     hold: Time = 0.0
+    value: str | None = None
+    unit: Unit = ""
+    better: Literal["higher", "lower"] = "higher"
 
 
 class Setpoint(Settings):
-    """A signal from outside, drawn at the start of an episode."""
+    """A signal from outside: drawn at the start of an episode, and again every `every` seconds."""
 
     draw: Distribution
     unit: Unit = ""
+    every: Time = 0.0
+    positive: str = ""
 
 
 class Target(Settings):
@@ -160,7 +126,8 @@ class Target(Settings):
 
     body: str
     x: str
-    z: str
+    y: str = "0"
+    z: str = "0"
 
 
 class Regulator(Settings):
@@ -190,14 +157,22 @@ class Task(Settings):
     signals: dict[str, Signal] = Field(default_factory=dict)
     observations: tuple[Observation, ...] = Field(min_length=1)
     actions: tuple[Action, ...] = Field(min_length=1)
+    mixing: dict[str, str] = Field(default_factory=dict)
+    """Drives that get a formula over `command.NAME`, what actions come to after rate limit and smoothing."""
     rewards: dict[str, Reward] = Field(min_length=1)
     measure: Measure
     endings: dict[str, Ending] = Field(default_factory=dict)
     starts: dict[str, Distribution] = Field(default_factory=dict)
+    placing: dict[str, Placing] = Field(default_factory=dict)
     variation: dict[str, Distribution] = Field(default_factory=dict)
+    zones: dict[Name, Shape] = Field(default_factory=dict)
+    """Places that mean something, for `clearance` and `overlap`; they touch nothing."""
+    gates: Gates | None = None
     target: Target | None = None
     regulator: Regulator = Regulator()
     rules: dict[str, Rule] = Field(default_factory=dict)
+    acknowledged: dict[str, str] = Field(default_factory=dict)
+    """Checks of the shakedown that were looked at and are meant so, with the reason."""
 
     @model_validator(mode="after")
     def _names_are_single(self) -> Task:

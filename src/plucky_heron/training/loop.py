@@ -183,5 +183,9 @@ class Run:
 
 def space_of(problem: Problem) -> Space:
     """What a method must know of a problem."""
-    ranges = np.array([o.range for o in problem.task.observations])
-    return Space(ranges[:, 0], ranges[:, 1], problem.low, problem.high)
+    entries = problem.entries
+    low, high = (
+        np.array([sign if e.scaling == "none" else getattr(e, side) for e in entries])
+        for sign, side in ((-1.0, "low"), (1.0, "high"))
+    )
+    return Space(low, high, problem.low, problem.high, np.array([e.scaling == "standardise" for e in entries]))

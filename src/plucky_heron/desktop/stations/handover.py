@@ -312,7 +312,7 @@ def live_recording(problem: Problem, samples: list[Sample]) -> Recording:
     made = Recording(
         "rig host", ROLLOUT_STREAM, EVALUATION_SEED, first.episode, problem.sample_time, position, np.zeros_like(position),
         observations, np.array([s.command for s in samples]), np.zeros((length, len(problem.rewards))),
-        np.full((length + 1, 2), np.nan), np.zeros(length + 1), "", False,
+        np.full((length + 1, 3), np.nan), np.zeros(length + 1), "", False,
     )  # fmt: skip
     return replace(made)
 

@@ -175,7 +175,7 @@ class ShakedownStation(Station):
         self.dots.update()
         problem = bench.problem
         if problem is not None:
-            names = [a.name for a in problem.task.actions]
+            names = [c.name for c in problem.commands]
             keys = ["← →", "↑ ↓", "A D", "S W"]
             self.hint.setText("keys: " + ", ".join(f"{k} {n}" for k, n in zip(keys, names, strict=False)))
         self.check_rows.clear()

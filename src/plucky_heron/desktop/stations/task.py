@@ -146,16 +146,16 @@ class TaskStation(Station):
         if problem is None:
             return
         task = problem.task
-        self.senses.note.setText(f"{len(problem.observations)} numbers, {task.timing.control_rate:g} times a second")
+        self.senses.note.setText(f"{len(problem.entries)} numbers, {task.timing.control_rate:g} times a second")
         self._show_senses(problem)
         self.commands.note.setText(f"{len(task.actions)} continuous")
         self.command_rows.clear()
-        for k, (action, unit) in enumerate(zip(task.actions, problem.action_units(), strict=True)):
-            drive = problem.machine.drives[action.drive]
-            span = f"{show(float(problem.low[k]))} … {show(float(problem.high[k]))} {pretty_unit(unit)}"
+        for action in problem.commands:
+            lag = problem.machine.drives[problem.model.drives[action.drive]].lag if action.drive >= 0 else 0.0
+            span = f"{show(action.low)} … {show(action.high)} {pretty_unit(action.unit)}"
             sign = f", + {action.positive}" if action.positive else ""
             self.command_rows.add(
-                label(action.name + sign, "strong"), label(f"{span}, lag {1000 * drive.lag:.0f} ms", "soft")
+                label(action.name + sign, "strong"), label(f"{span}, lag {1000 * lag:.0f} ms", "soft")
             )
         self.start_rows.clear()
         for draw in problem.draws:
@@ -164,7 +164,7 @@ class TaskStation(Station):
         self.end_rows.clear()
         for name, ending in task.endings.items():
             self.end_rows.add(label(name, "strong"), label(ending.kind, "soft"))
-            self.end_rows.add_wide(label(ending.formula, "soft", wrap=True))
+            self.end_rows.add_wide(label(ending.formula or f"after {ending.deadline:g} s", "soft", wrap=True))
         self.end_rows.add(label("time is up", "strong"), label(f"{task.timing.time_limit:g} s, not a failure", "soft"))
         hold = f", held {task.measure.hold:g} s as the episode ends" if task.measure.hold else ""
         self.measure_text.setText(f"{task.measure.name}{hold}")
@@ -185,16 +185,16 @@ class TaskStation(Station):
         )
         self.gauges = []
         trials = self._rehearsed()
-        for k, o in enumerate(problem.task.observations):
+        for k, o in enumerate(problem.entries):
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(o.si, o.si)
             factor = factor_to_si(unit) if unit else 1.0
-            gauge = Gauge(*o.range)
+            gauge = Gauge(o.low, o.high)
             gauge.setAccessibleName(f"{o.name} range")
             if trials is not None:
                 met = np.concatenate([r.observations[:, k] for r in trials.recordings.values()])
                 gauge.show_met((float(met.min()), float(met.max())), None)
             self.gauges.append(gauge)
-            span = f"{o.range[0] / factor:.4g} … {o.range[1] / factor:.4g} {pretty_unit(unit)}".replace("-", "−")
+            span = f"{o.low / factor:.4g} … {o.high / factor:.4g} {pretty_unit(unit)}".replace("-", "−")
             noise = f" ±{o.noise / factor:.2g}" if o.noise else ""
             late = f" {1000 * o.delay:g} ms late" if o.delay else ""
             name = label(o.name, "strong")

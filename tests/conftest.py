@@ -14,7 +14,8 @@ import pytest
 from hypothesis import settings
 
 from plucky_heron.project import Project, demo_source
-from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.task.problem import Problem, bind, read_problem
+from plucky_heron.task.schema import Task
 from plucky_heron.training import launch
 from plucky_heron.training.recipe import with_changes
 from plucky_heron.training.store import RunRow
@@ -29,6 +30,12 @@ def copy_demo(target: Path) -> Path:
     """A fresh copy of the demo project."""
     shutil.copytree(demo_source(), target, ignore=shutil.ignore_patterns("runs", "packs"))
     return target
+
+
+def altered(problem: Problem, **updates: object) -> Problem:
+    """The same problem with parts of its task replaced or added, written as in a task file."""
+    data = problem.task.model_dump(exclude_defaults=True) | updates
+    return bind(problem.machine, problem.site, Task.model_validate(data))
 
 
 @pytest.fixture(autouse=True)

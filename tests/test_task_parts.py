@@ -12,16 +12,10 @@ from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Constant, Rule
 from plucky_heron.simulation.trials import run_trials
-from plucky_heron.task.problem import Problem, bind, read_problem
-from plucky_heron.task.schema import Task
+from plucky_heron.task.problem import Problem, read_problem
+from tests.conftest import altered
 
 LIMIT = {"control_rate": 50.0, "substeps": 5, "time_limit": 1.0}
-
-
-def altered(problem: Problem, **updates: object) -> Problem:
-    """The same problem with parts of its task replaced or added."""
-    data = problem.task.model_dump(exclude_defaults=True) | updates
-    return bind(problem.machine, problem.site, Task.model_validate(data))
 
 
 @pytest.fixture(scope="module")

@@ -123,7 +123,7 @@ def test_deep_and_long_formulas_are_refused() -> None:
     with pytest.raises(FormulaError, match="deep"):
         parse_formula("-" * 100 + "1", SIGNALS)
     with pytest.raises(FormulaError, match="longer"):
-        parse_formula("1 + " * 200 + "1", SIGNALS)
+        parse_formula("1 + " * 400 + "1", SIGNALS)
 
 
 @settings(max_examples=200, deadline=None)

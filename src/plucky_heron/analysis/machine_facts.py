@@ -8,7 +8,7 @@ import numpy as np
 
 from plucky_heron.analysis.regulator import linearise
 from plucky_heron.dynamics.energy import poses, step_of
-from plucky_heron.dynamics.model import accelerations, mass_matrix
+from plucky_heron.dynamics.model import mass_matrix, static_load
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.task.problem import Problem
@@ -91,18 +91,11 @@ def _hinges_to(machine: Machine, body: str) -> list[str]:
 
 def _holds(problem: Problem, position: Array, total: float) -> list[tuple[str, str]]:
     """How often each drive could carry what gravity asks of it in the pose; the weakest first."""
-    machine, model = problem.machine, problem.model
-    n = len(model.joints)
-    idle = model.row.copy()  # the drives themselves must not carry any of it
-    for name in machine.drives:
-        idle[model.parameter(f"{name}.limit")[0]] = 0.0
-    load = mass_matrix(model, position) @ accelerations(model, position, np.zeros(n), row=idle)
+    machine = problem.machine
     found = []
-    for name, drive in machine.drives.items():
-        if drive.kind not in ("effort", "speed", "position"):
-            continue
-        need, limit = abs(float(load[model.joints.index(str(drive.joint))])), float(drive.limit)
-        unit = "N" if machine.joints[str(drive.joint)].kind == "slider" else "N*m"
+    for name, need in static_loads(problem, position).items():
+        limit, need = float(machine.drives[name].limit), abs(need)
+        unit = "N" if machine.joints[str(machine.drives[name].joint)].kind == "slider" else "N*m"
         if need > 1e-3 * limit:
             found.append((limit / need, f"{name} holds", f"{show(need, unit)} of its {show(limit, unit)}"))
     facts = [(title, f"{text}: {times:.1f} times") for times, title, text in sorted(found)[:_MOST_DRIVES]]
@@ -113,19 +106,27 @@ def _holds(problem: Problem, position: Array, total: float) -> list[tuple[str, s
     return facts
 
 
+def static_loads(problem: Problem, position: Array) -> dict[str, float]:
+    """What gravity asks of each drive on a joint in a pose, N or N*m; contact and buoyancy are left out."""
+    machine, model = problem.machine, problem.model
+    idle = model.row.copy()  # the drives themselves must not carry any of it
+    for name in machine.drives:
+        idle[model.parameter(f"{name}.limit")[0]] = 0.0
+    load = static_load(model, position, idle)
+    return {
+        name: -float(load[model.joints.index(str(drive.joint))])
+        for name, drive in machine.drives.items()
+        if drive.kind in ("effort", "speed", "position")
+    }
+
+
 def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tuple[str, str]]:
     """Swings, falls and the fastest motion of the machine with its drives, from its linearisation."""
     step = problem.task.timing.physics_step
-    try:
-        with np.errstate(all="ignore"):
-            found = np.linalg.eigvals(linearise(problem, pose).transition)
-        poles = np.log(found[np.abs(found) > 1e-9].astype(complex)) / problem.sample_time
-        growing = max((float(p.real) for p in poles), default=0.0)
-        if growing > 0.05:
-            yield "falls", f"a lean grows threefold in {show(1.1 / growing, 's')}"
-    except (StateError, np.linalg.LinAlgError):
-        # a machine that turns freely: its joints with their servos and springs, the base free to give way
-        poles = _joint_poles(problem, position)
+    poles = poles_of(problem, position, pose)
+    growing = max((float(p.real) for p in poles), default=0.0)
+    if growing > 0.05:
+        yield "falls", f"a lean grows threefold in {show(1.1 / growing, 's')}"
     for pole in sorted((p for p in poles if p.imag > 0.1 and p.real < 0.0), key=abs)[:2]:
         size = float(abs(pole))
         yield (
@@ -136,6 +137,17 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
     if size > 1e-6:
         substeps = f"{1.0 / size / step:.1f} substeps of {1e3 * step:g} ms"
         yield "fastest motion", f"time constant {show(1e3 / size)} ms, {substeps}"
+
+
+def poles_of(problem: Problem, position: Array, pose: Array | None = None) -> Array:
+    """Poles (1/s) of the machine with its drives: of its linearisation, or, where it turns freely, of its joints alone."""
+    try:
+        with np.errstate(all="ignore"):
+            found = np.linalg.eigvals(linearise(problem, pose).transition)
+        return np.asarray(np.log(found[np.abs(found) > 1e-9].astype(complex)) / problem.sample_time)
+    except (StateError, np.linalg.LinAlgError):
+        # a machine that turns freely: its joints with their servos and springs, the base free to give way
+        return _joint_poles(problem, position)
 
 
 def _joint_poles(problem: Problem, position: Array) -> Array:

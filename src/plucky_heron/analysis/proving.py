@@ -85,6 +85,7 @@ def prove(
     StateError
         Abandoned.
     """
+    problem = problem.for_proving()
     drivers: list[Driver] = [PolicyDriver(policy), *opponents(problem, project)]
     done: dict[str, Trials] = {}
     for number, driver in enumerate(drivers):

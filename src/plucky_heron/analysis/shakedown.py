@@ -2,33 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import csv
+import itertools
+import json
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from plucky_heron.analysis.checks import REHEARSAL_STREAM, WRONG, Check, Seen, signal_checks, speed_check
+from plucky_heron.analysis.pay_checks import pay_checks
 from plucky_heron.analysis.proving import opponents
-from plucky_heron.simulation.drivers import Driver
-from plucky_heron.simulation.trials import Trials, run_trials
-from plucky_heron.task.problem import NOT_FINITE, Problem
+from plucky_heron.errors import FileError
+from plucky_heron.files import inside, write_whole
+from plucky_heron.simulation.drivers import Driver, Recorded, SmoothRandom
+from plucky_heron.simulation.trials import Trials, run_company
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.units import pretty_unit, show
 
 REHEARSALS = 64
-REHEARSAL_STREAM = "rehearsal"
 _KEPT = 8
-
-
-@dataclass(frozen=True)
-class Check:
-    """One check: `severity` is "wrong" for what can never be meant, "look" for the rest."""
-
-    name: str
-    severity: str
-    passed: bool
-    evidence: str
+BUDGET = 500_000
 
 
 @dataclass(frozen=True)
@@ -39,156 +36,144 @@ class Shakedown:
     rehearsals: dict[str, Trials]
     drivers: dict[str, Driver]
     checks: list[Check]
+    seconds: float
 
     @property
     def wrong(self) -> list[Check]:
         """Checks that failed and can never be meant."""
-        return [c for c in self.checks if not c.passed and c.severity == "wrong"]
+        return [c for c in self.checks if not c.passed and c.severity == WRONG]
+
+    @property
+    def open(self) -> list[Check]:
+        """Checks that failed and that nobody acknowledged."""
+        return [c for c in self.checks if c.open]
 
     def summary(self) -> dict[str, Any]:
         """For the JSON answer."""
-        rehearsals = {
-            name: {
-                "success": float(t.success.mean()), "score": float(t.score.mean()), "endings": t.tally(),
-                "quartiles": [float(q) for q in np.percentile(t.score, (25, 50, 75))],
-            }
-            for name, t in self.rehearsals.items()
-        }  # fmt: skip
         checks = [
-            {"name": c.name, "severity": c.severity, "passed": c.passed, "evidence": c.evidence} for c in self.checks
-        ]
-        return {"checks": checks, "rehearsals": rehearsals}
+            {
+                "name": c.name, "severity": c.severity, "passed": c.passed, "evidence": c.evidence,
+                "acknowledged": c.acknowledged, "remedy": c.remedy.text if c.remedy else "",
+            }
+            for c in self.checks
+        ]  # fmt: skip
+        return {"checks": checks, "rehearsals": figures_of(self.rehearsals), "seconds": self.seconds}
+
+
+def figures_of(rehearsals: dict[str, Trials]) -> dict[str, Any]:
+    """Success, score, value and endings by driver."""
+    return {
+        name: {
+            "success": float(t.success.mean()), "score": float(t.score.mean()), "endings": t.tally(),
+            "quartiles": [float(q) for q in np.percentile(t.score, (25, 50, 75))], "value": float(t.value.mean()),
+            "seconds": float(t.steps.mean()),
+        }
+        for name, t in rehearsals.items()
+    }  # fmt: skip
+
+
+def rehearsal_drivers(problem: Problem, project: Path | None = None, others: Sequence[Driver] = ()) -> list[Driver]:
+    """Nobody, two kinds of chance, the task's rules and regulator, recorded commands of the project, and `others`."""
+    found = opponents(problem, project)
+    found.insert(2, SmoothRandom(problem, EVALUATION_SEED))
+    return [*found, *recorded_drivers(problem, project), *others]
+
+
+def recorded_drivers(problem: Problem, project: Path | None) -> list[Driver]:
+    """Command files ``recordings/TASK-*.csv`` of a project, by their names.
+
+    Raises
+    ------
+    FileError
+        A file that is no table of this task's commands.
+    """
+    if project is None or not Path(problem.source).stem:
+        return []
+    found: list[Driver] = []
+    for path in sorted((project / "recordings").glob(f"{Path(problem.source).stem}-*.csv")):
+        found.append(Recorded(problem, read_commands(path, problem), path.stem.partition("-")[2]))
+    return found
+
+
+def read_commands(path: Path, problem: Problem) -> np.ndarray:
+    """Commands (T, commands) from a CSV with one column a command, in SI units.
+
+    Raises
+    ------
+    FileError
+        Missing columns or a value that is no number.
+    """
+    names = [c.name for c in problem.commands]
+    try:
+        with path.open(newline="") as file:
+            rows = list(csv.DictReader(file))
+        return np.array([[float(row[name]) for name in names] for row in rows]).reshape(-1, len(names))
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise FileError(path, "", None, f"cannot be read: {error}") from error
+    except (KeyError, TypeError, ValueError) as error:
+        raise FileError(path, "", None, f"wanted numbers in the columns {', '.join(names)}") from error
+
+
+def write_commands(path: Path, problem: Problem, commands: np.ndarray) -> None:
+    """A CSV that `read_commands` reads."""
+    lines = [",".join(c.name for c in problem.commands)]
+    lines += [",".join(repr(float(v)) for v in row) for row in commands]
+    write_whole(path, "\n".join(lines) + "\n")
 
 
 def shake_down(
-    problem: Problem, project: Path | None = None, progress: Callable[[str, float], bool] | None = None
+    problem: Problem,
+    project: Path | None = None,
+    progress: Callable[[str, float], bool] | None = None,
+    *,
+    others: Sequence[Driver] = (),
+    budget: int = BUDGET,
 ) -> Shakedown:
-    """Rehearse with all simple drivers on the same starts, then check what they met."""
-    drivers = opponents(problem, project)
-    rehearsals: dict[str, Trials] = {}
-    for number, driver in enumerate(drivers):
-        if progress is not None and not progress(driver.name, number / len(drivers)):
-            break
-        rehearsals[driver.name] = run_trials(
-            problem, driver, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=REHEARSALS, record=range(_KEPT)
-        )
-    return Shakedown(problem, rehearsals, {d.name: d for d in drivers}, run_checks(problem, rehearsals, drivers))
+    """Rehearse with all simple drivers on the same starts, then check what they met.
 
-
-def run_checks(problem: Problem, rehearsals: dict[str, Trials], drivers: list[Driver]) -> list[Check]:
-    """All checks; see each function for what it looks at."""
+    Parameters
+    ----------
+    progress
+        Called with what is done next and the share done; returning False ends it there.
+    others
+        More drivers, such as a saved policy.
+    budget
+        Control steps of the training that is planned, for the time it will take.
+    """
+    began = time.perf_counter()
+    drivers = rehearsal_drivers(problem, project, others)
+    names = ", ".join(d.name for d in drivers)
+    before = time.perf_counter()
+    rehearsals = run_company(
+        problem, drivers, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=REHEARSALS, record=range(_KEPT),
+        progress=lambda share: progress is None or progress(names, 0.4 * share),
+    )  # fmt: skip
+    steps = max(int(t.steps.max()) for t in rehearsals.values()) * REHEARSALS * len(drivers)
+    speed = steps / (time.perf_counter() - before)
+    by_name = {d.name: d for d in drivers}
     met = np.concatenate([r.observations for t in rehearsals.values() for r in t.recordings.values()])
-    return [
-        _finite(rehearsals),
-        *_observations(problem, met),
-        _starts(problem, rehearsals),
-        _repeats(problem, rehearsals, drivers),
-        *_commands(problem, rehearsals),
-        _endings(problem, rehearsals),
-        _dominance(problem, rehearsals),
-        _order(rehearsals),
-    ]
+    seen = Seen(problem, rehearsals, by_name, met, budget)
+    checks: list[Check] = []
+    for check in itertools.chain(signal_checks(seen), pay_checks(seen), [speed_check(seen, speed)]):
+        checks.append(replace(check, acknowledged=problem.task.acknowledged.get(check.name, "")))
+        share = 0.4 + 0.6 * len(checks) / (len(checks) + 6)
+        if progress is not None and not progress(check.name, share):
+            break
+    return Shakedown(problem, rehearsals, by_name, checks, time.perf_counter() - began)
 
 
-def _finite(rehearsals: dict[str, Trials]) -> Check:
-    count = sum(t.tally().get(NOT_FINITE, 0) for t in rehearsals.values())
-    total = sum(len(t.score) for t in rehearsals.values())
-    return Check("finite", "wrong", count == 0, f"{count} of {total} episodes became not finite")
+def keep_scores(problem: Problem, project: Path, rehearsals: dict[str, Trials]) -> Path:
+    """Write what the rehearsals scored beside the task, for the lines on later charts."""
+    path = inside(project, f"tasks/{Path(problem.source).stem}.scores.json")
+    kept = {"fingerprint": problem.fingerprint(), "starts": REHEARSALS, "drivers": figures_of(rehearsals)}
+    write_whole(path, json.dumps(kept, indent=1) + "\n")
+    return path
 
 
-def _observations(problem: Problem, met: np.ndarray) -> list[Check]:
-    checks = []
-    for k, observation in enumerate(problem.entries):
-        low, high = observation.low, observation.high
-        values = met[:, k]
-        outside = float(((values < low) | (values > high)).mean())
-        unit = pretty_unit(observation.si)
-        span = f"met {show(values.min())} … {show(values.max())} {unit}, range {show(low)} … {show(high)} {unit}"
-        if values.max() - values.min() < 1e-9 * (high - low):
-            checks.append(
-                Check(
-                    f"{observation.name} moves", "look", False, f"never moves: always {show(values[0], observation.si)}"
-                )
-            )
-        elif outside > 0.05:
-            checks.append(
-                Check(f"{observation.name} range", "look", False, f"{100 * outside:.0f} % outside its range: {span}")
-            )
-        elif values.max() - values.min() < 0.05 * (high - low):
-            checks.append(Check(f"{observation.name} range", "look", False, f"uses under 5 % of its range: {span}"))
-        else:
-            checks.append(Check(f"{observation.name} range", "look", True, span))
-    return checks
-
-
-def _starts(problem: Problem, rehearsals: dict[str, Trials]) -> Check:
-    nobody = rehearsals["nobody"]
-    at_once = int((nobody.steps <= 1).sum())
-    text = f"{at_once} of {len(nobody.steps)} starts end in their first sample with nobody driving"
-    return Check("starts last", "wrong", at_once == 0, text)
-
-
-def _repeats(problem: Problem, rehearsals: dict[str, Trials], drivers: list[Driver]) -> Check:
-    driver = next(d for d in drivers if d.name == "random")
-    again = run_trials(problem, driver, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=REHEARSALS)
-    same = bool(np.array_equal(again.score, rehearsals["random"].score))
-    return Check(
-        "same seed repeats", "wrong", same, "the same starts and commands give the same bits" if same else "bits differ"
-    )
-
-
-def _commands(problem: Problem, rehearsals: dict[str, Trials]) -> list[Check]:
-    """Each command must move something that is sensed, beside the command itself."""
-    if (rehearsals["nobody"].steps <= 1).all():
-        return []  # nothing lasts long enough to tell; another check says so
-    own = {f"action.{a.name}" for a in problem.task.actions}
-    sensed = [k for k, e in enumerate(problem.entries) if not set(problem.observations[e.source].signals) <= own]
-    recorded = list(rehearsals["random"].recordings.values())
-    effects = np.concatenate([np.diff(r.observations[:, sensed], axis=0) for r in recorded])
-    given = np.concatenate([r.commands for r in recorded])
-    checks = []
-    for a, action in enumerate(problem.commands):
-        command = given[:, a] - given[:, a].mean()
-        change = effects - effects.mean(axis=0)
-        strength = np.abs(command @ change) / (np.linalg.norm(command) * np.linalg.norm(change, axis=0) + 1e-12)
-        # held random commands over thousands of samples: chance alone stays below a few per cent
-        best = int(np.argmax(strength))
-        name = problem.entries[sensed[best]].name
-        passed = bool(strength[best] > 4.0 / np.sqrt(len(command)))
-        text = f"moves {name} most (correlation {strength[best]:.2f})" if passed else "moves nothing that is sensed"
-        checks.append(Check(f"{action.name} has effect", "wrong", passed, text))
-    return checks
-
-
-def _endings(problem: Problem, rehearsals: dict[str, Trials]) -> Check:
-    met = {name for t in rehearsals.values() for name in t.tally()}
-    missing = [name for name in problem.task.endings if name not in met]
-    total = sum(len(t.score) for t in rehearsals.values())
-    text = (
-        f"nobody met {', '.join(missing)} in {total} episodes"
-        if missing
-        else f"every ending was met in {total} episodes"
-    )
-    return Check("endings are met", "look", not missing, text)
-
-
-def _dominance(problem: Problem, rehearsals: dict[str, Trials]) -> Check:
-    """One term above 60 % of all that is paid, under the best driver."""
-    best = max(rehearsals.values(), key=lambda t: float(t.score.mean()))
-    paid = np.abs(best.terms).mean(axis=0)
-    share = paid / max(paid.sum(), 1e-12)
-    top = int(np.argmax(share))
-    text = f"{list(problem.task.rewards)[top]} is {100 * share[top]:.0f} % of what {best.driver} is paid"
-    return Check("reward terms in balance", "look", bool(share[top] <= 0.6), text)
-
-
-def _order(rehearsals: dict[str, Trials]) -> Check:
-    """Success must be better paid than failure, where both were met."""
-    score = np.concatenate([t.score for t in rehearsals.values()])
-    success = np.concatenate([t.success for t in rehearsals.values()])
-    if not success.any() or success.all():
-        return Check(
-            "success pays", "look", False, "the rehearsals met no success" if not success.any() else "everyone succeeds"
-        )
-    good, bad = float(score[success].mean()), float(score[~success].mean())
-    return Check("success pays", "look", good > bad, f"success scores {show(good)} on average, the rest {show(bad)}")
+def kept_scores(project: Path, task: str) -> dict[str, Any]:
+    """What `keep_scores` wrote for a task; empty where nothing is kept or it cannot be read."""
+    try:
+        kept = json.loads(inside(project, f"tasks/{task}.scores.json").read_text())
+        return dict(kept) if isinstance(kept.get("drivers"), dict) else {}
+    except (OSError, ValueError, AttributeError):
+        return {}

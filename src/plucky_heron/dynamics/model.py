@@ -271,6 +271,12 @@ def accelerations(
     return _dynamics(model, position, velocity, row, command, wind)[0]
 
 
+def static_load(model: Model, position: Array, row: Array) -> Array:
+    """What gravity and springs push the joints with at rest, (n,) N or N*m."""
+    pushed, lower = _dynamics(model, position, np.zeros(len(model.joints)), row)
+    return np.asarray((np.tril(lower) + np.tril(lower, -1).T) @ pushed)
+
+
 def _dynamics(
     model: Model,
     position: Array,

@@ -161,7 +161,7 @@ class Plant:
 
     def settle_drives(self, copies: Array) -> None:
         """Let drives start holding: position drives at the pose they find, speed drives the static load."""
-        from plucky_heron.dynamics.model import accelerations, mass_matrix
+        from plucky_heron.dynamics.model import static_load
 
         table, n = self.model.drive_table, len(self.model.joints)
         for a in np.flatnonzero(table.kind == layout.POSITION):
@@ -174,10 +174,7 @@ class Plant:
         if not servos:
             return
         for copy in copies:
-            row = self.rows[copy]
-            load = mass_matrix(self.model, self.position[copy], row) @ accelerations(
-                self.model, self.position[copy], np.zeros(n), row=row
-            )
+            load = static_load(self.model, self.position[copy], self.rows[copy])
             for a in servos:
                 if gains[copy, a] > 0.0:
                     self.integral[copy, a] = -load[table.joint[a]] / gains[copy, a]

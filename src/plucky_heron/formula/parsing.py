@@ -17,7 +17,7 @@ from dataclasses import dataclass, field, replace
 from plucky_heron.errors import FormulaError
 from plucky_heron.units import DIMENSIONLESS, Dimension, pretty_unit, si_unit, unit_dimension
 
-LONGEST = 500
+LONGEST = 1000
 DEEPEST = 40
 
 _ANGLE: Dimension = (0, 0, 0, 1)

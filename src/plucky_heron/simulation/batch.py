@@ -95,7 +95,7 @@ class Batch:
         self._settled: Array = np.zeros(copies, dtype=np.int64)
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))
         self._failure = np.array([e.kind == "failure" for e in problem.task.endings.values()] + [True])
-        self._lists: dict[str, Array] = {}
+        self._lists = self.commander.lists()
         self.signals = self._signals()
         self._readable = self._lists | self.signals  # a joint comes before a body of the same name
         self.commander.bind(self._readable, copies)
@@ -122,7 +122,7 @@ class Batch:
     def value(self) -> Array:
         """What the task measures beside success, (B,); zeros where it measures nothing."""
         measured = self.problem.value is not None
-        return np.array(self._program.results[-1]) if measured else np.zeros(self.copies)
+        return np.nan_to_num(self._program.results[-1]) if measured else np.zeros(self.copies)
 
     def _signals(self) -> dict[str, Array]:
         problem, plant = self.problem, self.plant
@@ -331,7 +331,7 @@ class _Row:
         self.noisy = np.flatnonzero(noise > 0.0)
         self._spread = noise[self.noisy]
         self.history: Array = np.zeros((int(self.ago.max()) + 1, copies, len(noise)))
-        self._straight = len(self.history) == 1 and bool((self.columns == np.arange(len(noise))).all())
+        self._straight = len(self.history) == 1 and np.array_equal(self.columns, np.arange(len(noise)))
         self._shapes = {s: np.flatnonzero([e.shape == s for e in entries]) for s in ("sine", "cosine")}
         self._clipped = np.flatnonzero([e.clip and e.shape == "value" for e in entries])
         self._low, self._high = (np.array([getattr(entries[k], s) for k in self._clipped]) for s in ("low", "high"))

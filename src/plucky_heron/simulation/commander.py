@@ -57,9 +57,14 @@ class Commander:
                 found[f"action.{command.name}"] = self.given[:, k]
                 found[f"previous.action.{command.name}"] = self.previous[:, k]
                 found[f"command.{command.name}"] = self.values[:, k]
+                found[f"actions[{k}]"], found[f"previous.actions[{k}]"] = self.given[:, k], self.previous[:, k]
         for choices in self._sets:
             found |= choices.signals()
         return found
+
+    def lists(self) -> dict[str, Array]:
+        """Lists that formulas see, (commands, B)."""
+        return {"actions": self.given.T, "previous.actions": self.previous.T}
 
     def bind(self, signals: Mapping[str, Array], copies: int) -> None:
         """Bind the formulas of mixing and choices."""

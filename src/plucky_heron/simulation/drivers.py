@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 
 from plucky_heron.errors import StateError
-from plucky_heron.randomness import episode_stream
+from plucky_heron.randomness import episode_stream, stream
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
 
@@ -80,6 +80,94 @@ class Random:
             np.arange(batch.copies), np.minimum(batch.age // self.samples, self._table.shape[1] - 1)
         ]
         return table
+
+
+class SmoothRandom:
+    """Commands that wander through the whole range: sums of three sines a command, drawn for each episode."""
+
+    name = "random, smooth"
+
+    def __init__(self, problem: Problem, seed: int = 0) -> None:
+        self.problem, self.seed = problem, seed
+
+    def begin(self, batch: Batch) -> None:
+        """Draw each episode's sines from its own number: periods of 0.3 to 10 s."""
+        width = len(self.problem.commands)
+        drawn = [episode_stream(self.seed, "smooth commands", int(e)).random((3, 3, width)) for e in batch.episode]
+        share, phase, period = np.array(drawn).transpose(1, 0, 2, 3)
+        self._share = share / np.maximum(share.sum(axis=1, keepdims=True), 1e-9)
+        self._phase = 2.0 * np.pi * phase
+        self._rate = 2.0 * np.pi / (0.3 * (10.0 / 0.3) ** period)
+
+    def drive(self, batch: Batch, observations: Array) -> Array:
+        """The sines now."""
+        low, high = self.problem.low, self.problem.high
+        time = (batch.age * self.problem.sample_time)[:, None, None]
+        wave = (self._share * np.sin(self._rate * time + self._phase)).sum(axis=1)
+        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * np.clip(1.5 * wave, -1.0, 1.0))
+
+
+class Loops:
+    """Constant and periodic commands, each copy its own: what a policy may find that only goes round in circles.
+
+    Of `count` candidates a quarter are constants, a quarter square waves, the rest sines; copies beyond `count` repeat them.
+    """
+
+    name = "loops"
+
+    def __init__(self, problem: Problem, count: int, seed: int = 0, chosen: int | None = None) -> None:
+        self.problem, self.count, self.chosen = problem, count, chosen
+        generator = stream(seed, "loops")
+        width = len(problem.commands)
+        self._middle = generator.uniform(-1.0, 1.0, (count, width))
+        self._size = generator.uniform(0.2, 1.0, (count, width)) * (np.arange(count) >= count // 4)[:, None]
+        longest = max(min(20.0, problem.task.timing.time_limit), 0.5)
+        period = 0.3 * (longest / 0.3) ** generator.random(count)
+        self._rate = 2.0 * np.pi / period[:, None]
+        self._phase = generator.uniform(0.0, 2.0 * np.pi, (count, width))
+        self._square = ((np.arange(count) >= count // 4) & (np.arange(count) < count // 2))[:, None]
+        self._middle[:3] = np.array([[0.0], [1.0], [-1.0]])
+
+    def describe(self, number: int) -> str:
+        """A candidate in words."""
+        if number < self.count // 4:
+            low, high = self.problem.low, self.problem.high
+            values = 0.5 * (low + high) + 0.5 * (high - low) * self._middle[number]
+            return "the constant " + ", ".join(f"{v:.3g}" for v in values[:4])
+        kind = "square wave" if self._square[number] else "sine"
+        return f"a {kind} of {2.0 * np.pi / self._rate[number, 0]:.2g} s"
+
+    def begin(self, batch: Batch) -> None:
+        """Give each copy its candidate."""
+        fixed = self.chosen is not None
+        self._mine = np.full(batch.copies, self.chosen) if fixed else np.arange(batch.copies) % self.count
+
+    def drive(self, batch: Batch, observations: Array) -> Array:
+        """The candidates now."""
+        mine, low, high = self._mine, self.problem.low, self.problem.high
+        wave = np.sin(self._rate[mine] * (batch.age * self.problem.sample_time)[:, None] + self._phase[mine])
+        wave = np.where(self._square[mine], np.sign(wave), wave)
+        share = np.clip(self._middle[mine] + self._size[mine] * wave, -1.0, 1.0)
+        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * share)
+
+
+class Recorded:
+    """Commands read from a file: one row a sample, the same for every episode; the last row is held."""
+
+    def __init__(self, problem: Problem, commands: Array, name: str) -> None:
+        if commands.ndim != 2 or commands.shape[1] != len(problem.commands) or not len(commands):
+            names = ", ".join(c.name for c in problem.commands)
+            raise StateError(f"{name}: wanted a column for each of {names}")
+        if not np.isfinite(commands).all():
+            raise StateError(f"{name}: a command is not finite")
+        self.name, self.commands = name, commands
+
+    def begin(self, batch: Batch) -> None:
+        """Nothing to prepare."""
+
+    def drive(self, batch: Batch, observations: Array) -> Array:
+        """The row of each copy's sample."""
+        return np.asarray(self.commands[np.minimum(batch.age, len(self.commands) - 1)])
 
 
 class Rule:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -73,6 +73,8 @@ class Trials:
     terms: Array
     effort: Array
     ending_names: tuple[str, ...]
+    value: Array
+    """What the task measures beside success, as each episode ended; zeros where it measures nothing."""
     recordings: dict[int, Recording] = field(default_factory=dict)
 
     def tally(self) -> dict[str, int]:
@@ -123,6 +125,7 @@ def run_trials(
     terms = np.zeros((count, len(problem.rewards)))
     ending, steps = np.full(count, TIME_UP), np.zeros(count, dtype=np.int64)
     success = np.zeros(count, dtype=np.bool_)
+    value = np.zeros(count)
     span = np.maximum(np.abs(problem.low), np.abs(problem.high))
     for k in range(batch.limit):
         was = batch.running.copy()
@@ -132,15 +135,63 @@ def run_trials(
         effort += was * np.abs(batch.commands / span).mean(axis=1)
         ended = was & ~batch.running
         ending[ended], success[ended] = outcome.ending[ended], outcome.success[ended]
+        value[was] = batch.value[was]
         steps += was
         recorder.take(outcome.terms, was)
         if not batch.running.any() or (progress is not None and not progress((k + 1) / batch.limit)):
             break
     names = problem.ending_names
     return Trials(
-        driver.name, seed, stream, score, success, ending, steps, terms, effort / np.maximum(steps, 1), names,
+        driver.name, seed, stream, score, success, ending, steps, terms, effort / np.maximum(steps, 1), names, value,
         recorder.recordings(driver.name, ending, success, steps),
     )  # fmt: skip
+
+
+class _Company:
+    """Several drivers in one batch, each with copies of its own: one run instead of many."""
+
+    def __init__(self, drivers: Sequence[Driver]) -> None:
+        self.name, self.drivers = "company", drivers
+
+    def begin(self, batch: Batch) -> None:
+        for driver in self.drivers:
+            driver.begin(batch)
+
+    def drive(self, batch: Batch, observations: Array) -> Array:
+        each = batch.copies // len(self.drivers)
+        commands = np.empty((batch.copies, len(batch.problem.commands)))
+        for k, driver in enumerate(self.drivers):
+            mine = slice(k * each, (k + 1) * each)
+            commands[mine] = driver.drive(batch, observations)[mine]
+        return commands
+
+
+def run_company(
+    problem: Problem,
+    drivers: Sequence[Driver],
+    *,
+    seed: int,
+    stream: str,
+    count: int,
+    record: Sequence[int] = (),
+    progress: Callable[[float], bool] | None = None,
+) -> dict[str, Trials]:
+    """Several drivers on the same `count` episodes, by name: the same bits as `run_trials` for each, in one batch."""
+    whole = run_trials(
+        problem, _Company(drivers), seed=seed, stream=stream, count=count * len(drivers),
+        episodes=np.tile(np.arange(count), len(drivers)), progress=progress,
+        record=[k * count + r for k in range(len(drivers)) for r in record],
+    )  # fmt: skip
+    found = {}
+    for k, driver in enumerate(drivers):
+        mine = slice(k * count, (k + 1) * count)
+        parts = {name: getattr(whole, name)[mine] for name in _BY_TRIAL}
+        recordings = {r: replace(whole.recordings[k * count + r], driver=driver.name, episode=r) for r in record}
+        found[driver.name] = replace(whole, driver=driver.name, recordings=recordings, **parts)
+    return found
+
+
+_BY_TRIAL = ("score", "success", "ending", "steps", "terms", "effort", "value")
 
 
 class _Recorder:
@@ -187,7 +238,7 @@ class _Recorder:
             }
             end = "time is up" if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
             found[number] = Recording(
-                driver, self.batch.stream, self.batch.seed, number, self.problem.sample_time,
+                driver, self.batch.stream, self.batch.seed, int(self.batch.episode[number]), self.problem.sample_time,
                 ending=end, success=bool(success[number]), scene=int(self.batch.plant.scene[number]),
                 contacts=tuple(self.contacts[column][: length + 1]), **cut,
             )  # fmt: skip

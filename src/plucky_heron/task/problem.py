@@ -187,14 +187,7 @@ class _Binder:
         task = self.task
         self.check_names()
         commands = tuple(self.commands())
-        definitions: dict[str, Expression] = {}
-        for name, signal in task.signals.items():
-            if name in self.units:
-                raise FileError(
-                    self.source, f"signals.{name}", None, "stands for something already; choose another name"
-                )
-            definitions[name] = self.formula(f"signals.{name}.formula", signal.formula, signal.unit)
-            self.units[name] = signal.unit
+        definitions = self.definitions()
         target = None
         if task.target is not None:
             if task.target.body not in self.machine.bodies:
@@ -234,6 +227,32 @@ class _Binder:
             draws=tuple(self.draws()),
             pairs=tuple(tuple(name[10:-1].split(", ")) for name in sorted(self.apart)),  # type: ignore[misc]
         )
+
+    def definitions(self) -> dict[str, Expression]:
+        """The task's own signals, in any order, none of them defined by itself."""
+        signals = self.task.signals
+        for name, signal in signals.items():
+            if name in self.units:
+                raise FileError(
+                    self.source, f"signals.{name}", None, "stands for something already; choose another name"
+                )
+            self.units[name] = signal.unit
+        found = {n: self.formula(f"signals.{n}.formula", s.formula, s.unit) for n, s in signals.items()}
+        clear: set[str] = set()
+        for first in found:
+            way = [first]
+            while way:
+                name = way[-1]
+                onward = [n for n in found[name].signals if n in found and n not in clear]
+                if not onward:
+                    clear.add(way.pop())
+                elif onward[0] in way:
+                    raise FileError(
+                        self.source, f"signals.{name}.formula", signals[name].formula, f"{onward[0]} is defined by itself"
+                    )
+                else:
+                    way.append(onward[0])
+        return found
 
     def check_names(self) -> None:
         """Names that stand for no formula."""
@@ -442,6 +461,7 @@ def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
         yield f"command.{action.name}", unit
         for choice in action.choices:
             yield f"action.{action.name}.{choice}", ""
+    yield from _all_actions(machine, task)
     if any(ending.deadline is not None for ending in task.endings.values()):
         yield "time.left", "s"
     if task.gates is not None:
@@ -453,6 +473,15 @@ def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
         yield name, setpoint.unit
     for name in task.variation:
         yield name, parameter_unit(machine, name)
+
+
+def _all_actions(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
+    """Actions of one unit also stand in lists, `actions` and `previous.actions`."""
+    units = {machine.drive_unit(a.drive) if a.drive in machine.drives else a.unit for a in task.actions}
+    if len(units) == 1 and len(task.actions) > 1 and all(a.kind == "value" and not a.choices for a in task.actions):
+        unit = units.pop()
+        for name in ("actions", "previous.actions"):
+            yield from ((f"{name}[{k}]", unit) for k in range(len(task.actions)))
 
 
 def parameter_unit(machine: Machine, name: str) -> str:

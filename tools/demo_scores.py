@@ -1,0 +1,28 @@
+"""Rehearse tasks of the demo and keep their scores beside them: tools/demo_scores.py [TASK...]."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
+
+from plucky_heron.analysis.shakedown import keep_scores, shake_down
+from plucky_heron.project import Project, demo_source
+
+
+def main() -> None:
+    """All tasks, or those named."""
+    project = Project(demo_source())
+    for task in sys.argv[1:] or project.tasks():
+        problem = project.problem(task)
+        result = shake_down(problem)
+        keep_scores(problem, demo_source(), result.rehearsals)
+        for check in result.checks:
+            if not check.passed:
+                print(f"{task}: {check.severity} {check.name}: {check.evidence} ({check.acknowledged or 'open'})", flush=True)
+        print(f"{task}: {result.seconds:.1f} s", flush=True)
+
+
+if __name__ == "__main__":
+    main()

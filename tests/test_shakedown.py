@@ -104,9 +104,7 @@ def test_a_broken_task_is_caught_by_its_check(kind: str, sound: Problem, baselin
     assert name not in baseline
 
 
-@pytest.mark.parametrize(
-    "kind", ["never moves", "doubled", "no effect", "never met", "deadline", "hidden set-point"]
-)
+@pytest.mark.parametrize("kind", ["never moves", "doubled", "no effect", "never met", "deadline", "hidden set-point"])
 def test_nothing_else_is_blamed(kind: str, sound: Problem, baseline: set[str]) -> None:
     """Where a fault touches one thing only, one check more than before fails."""
     name, breaking = BROKEN[kind]

@@ -225,7 +225,10 @@ def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> 
 @app.command()
 def train(
     task: Annotated[str, typer.Argument(help="Task name or file; not needed with --resume.")] = "",
-    recipe: Annotated[str, typer.Option("--recipe", help="Recipe of the project.")] = "ppo",
+    recipe: Annotated[
+        str | None,
+        typer.Option("--recipe", help="Recipe of the project; by default the one named like the task, else ppo."),
+    ] = None,
     method: Annotated[str | None, typer.Option("--method", help="Another method with its standard settings.")] = None,
     seed: Annotated[int, typer.Option("--seed", min=0, help="First seed.")] = 1,
     seeds: Annotated[int, typer.Option("--seeds", min=1, max=100, help="How many seeds.")] = 1,
@@ -249,7 +252,11 @@ def train(
             raise StateError("train: name a task, such as lift, or a run with --resume")
         found, name = find_task(task, project)
         plain = {"name": method, "method": method}
-        chosen = validate(Recipe, plain, "--method") if method is not None else found.recipe(recipe)
+        chosen = (
+            validate(Recipe, plain, "--method")
+            if method is not None
+            else found.recipe(recipe or found.recipe_for(name))
+        )
         changes = pairs(set_, "--set")
         if steps is not None:
             changes["steps"] = str(steps)

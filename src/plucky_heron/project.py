@@ -60,6 +60,11 @@ class Project:
         """Names of the recipes."""
         return sorted(p.stem for p in (self.folder / "recipes").glob("*.toml"))
 
+    def recipe_for(self, task: str) -> str:
+        """The recipe to start from: the one named like the task, else "ppo", else the first; "" without any."""
+        recipes = self.recipes()
+        return next((name for name in (task, "ppo") if name in recipes), (recipes or [""])[0])
+
     def problem(self, task: str) -> Problem:
         """A task with its machine and site, checked."""
         return read_problem(self.folder, task)

@@ -96,7 +96,9 @@ class Drawing(QWidget):
         recording = playback.recording if playback is not None and self.pose is None else None
         if recording is not None and playback.problem is not self.scene.problem:
             recording = None
-        self.scene.paint_site(painter, frame, recording.scene if recording is not None else self.scene_number)
+        number = recording.scene if recording is not None else self.scene_number
+        self.scene.paint_site(painter, frame, number)
+        self.scene.paint_meaning(painter, frame, recording, playback.index if playback is not None else 0, number)
         if recording is not None and playback is not None:
             ghost = playback.ghost
             if ghost is not None:

@@ -12,6 +12,7 @@ from plucky_heron.analysis.machine_facts import mass_and_centre
 from plucky_heron.analysis.machine_problems import Trouble
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.handles import Change, Handle, changes, handles_of
+from plucky_heron.desktop.playback import Playback
 from plucky_heron.desktop.projection import VIEWS, Frame, draw_arrow, outline_points
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import draw_mark
@@ -27,7 +28,7 @@ _STARTS = 5.0
 
 
 class MachineDrawing(Drawing):
-    """The drawing as editor.
+    """The drawing as editor; without `editing`, only bodies can be pulled, while `pushing`.
 
     Signals
     -------
@@ -44,8 +45,9 @@ class MachineDrawing(Drawing):
     pulled = Signal(str, object, object)
     released = Signal()
 
-    def __init__(self) -> None:
-        super().__init__(None)
+    def __init__(self, playback: Playback | None = None, editing: bool = True) -> None:
+        super().__init__(playback)
+        self.editing = editing
         self.pushing = False
         self.troubles: Sequence[Trouble] = ()
         self._pressed: QPointF | None = None
@@ -66,7 +68,8 @@ class MachineDrawing(Drawing):
     @property
     def editable(self) -> bool:
         """Whether handles are shown: while nothing plays."""
-        return self.scene is not None and not self.pushing and (self.pose is not None or not self._has_recording())
+        free = self.editing and self.scene is not None and not self.pushing
+        return free and (self.pose is not None or not self._has_recording())
 
     def _has_recording(self) -> bool:
         playback = self.playback
@@ -86,7 +89,8 @@ class MachineDrawing(Drawing):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         frame = self.frame()
         frames = self._frames()
-        self._centre_of_mass(painter, frame, frames)
+        if self.editing:
+            self._centre_of_mass(painter, frame, frames)
         if self.editable:
             for handle in self._handles():
                 self._paint_handle(painter, frame, handle)
@@ -205,7 +209,7 @@ class MachineDrawing(Drawing):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of a handle, or of a body."""
-        if event.button() != Qt.MouseButton.LeftButton or self.scene is None:
+        if event.button() != Qt.MouseButton.LeftButton or self.scene is None or not (self.editing or self.pushing):
             super().mousePressEvent(event)
             return
         self._pressed = self._mouse = event.position()
@@ -267,7 +271,7 @@ class MachineDrawing(Drawing):
         if self._dragging and self._held is None and self._body:
             if self.pushing:
                 self.pull_on()
-            else:
+            elif self.editing:
                 self._pose_to(event.position(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         self.update()
 

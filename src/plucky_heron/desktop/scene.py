@@ -11,6 +11,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from plucky_heron.desktop.projection import VIEWS, Frame, draw_arrow, faces_of, outline_points
 from plucky_heron.desktop.site_scene import SiteScene, edges
+from plucky_heron.desktop.task_scene import TaskScene
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.machine.schema import GROUND
@@ -45,6 +46,7 @@ class Scene:
             body: [(shape, points := outline_points(shape), faces_of(shape, points)) for shape in part.shapes]
             for body, part in machine.bodies.items()
         }
+        self.meaning = TaskScene(problem)
         self._roams = next((j.child for j in machine.joints.values() if j.kind in ("planar", "free")), "")
         self._start = poses(machine, problem.model.pose(problem.model.start))
         self.outlines: dict[str, list[QPolygonF]] = {}
@@ -102,6 +104,12 @@ class Scene:
         """Grid, water, ground, walls, courses."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.site.paint(painter, frame, scene)
+
+    def paint_meaning(
+        self, painter: QPainter, frame: Frame, recording: Recording | None, index: int, scene: int
+    ) -> None:
+        """Zones and gates of the task."""
+        self.meaning.paint(painter, frame, recording, index, scene)
 
     def paint_machine(
         self, painter: QPainter, frame: Frame, position: Array, *, ghost: bool = False, selected: str = ""
@@ -217,6 +225,8 @@ class Scene:
             self._contacts(painter, frame, recording.contacts[index])
         frames = poses(self.problem.machine, self.problem.model.pose(recording.position[index]))
         self._beams(painter, frame, recording, index)
+        if self._roams:
+            self.meaning.paint_wishes(painter, frame, recording, index, frames[self._roams])
         row = min(index - 1, recording.steps - 1)
         if recording.steps == 0 or row < 0:
             return

@@ -246,7 +246,13 @@ class StripChart(QWidget):
             return
         reached = recording.success if timed else ending is not None and ending.kind == "success"
         failed = not timed and not reached
-        text = recording.ending if not timed else "settled" if reached else "not settled"
+        text = (
+            recording.ending
+            if not timed
+            else problem.task.measure.name
+            if reached
+            else f"not: {problem.task.measure.name}"
+        )
         painter.setPen(QPen(t.color("rust" if failed else "moss" if reached else "heron"), 1.6, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
         painter.setFont(font(12, bold=True))

@@ -116,6 +116,13 @@ def _style(t: Theme) -> str:
     QPushButton#link {{ background: transparent; border: none; color: {t.tide}; font-weight: 600; padding: 0 2px; text-align: right; }}
     QPushButton#link:hover {{ text-decoration: underline; }}
     QPushButton#link:focus {{ border-bottom: 2px solid {t.tide}; }}
+    QPushButton#name {{ background: transparent; border: none; color: {t.ink}; font-weight: 600; padding: 1px 0; text-align: left; }}
+    QPushButton#name:hover {{ color: {t.tide}; }}
+    QPushButton#name:focus {{ border-bottom: 2px solid {t.tide}; }}
+    QFrame#sheet {{ background: {t.paper}; border: 1px solid {t.rule}; border-left: 3px solid {t.tide}; border-radius: 4px; }}
+    QMenu {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; }}
+    QMenu::item:selected {{ background: {t.faint}; color: {t.ink}; }}
+    QPushButton::menu-indicator {{ image: none; width: 0; }}
     QPushButton#tool {{ border: 1px solid transparent; background: transparent; padding: 2px; min-width: 22px; min-height: 22px; }}
     QPushButton#tool:hover {{ border-color: {t.rule}; }}
     QPushButton#tool:focus {{ border: 2px solid {t.tide}; padding: 1px; }}

@@ -57,6 +57,13 @@ def rule() -> QFrame:
 class Card(QFrame):
     """A card with a caption, a note at its right, and a body."""
 
+    steady = False
+    """Whether its height is the layout's alone, whatever it holds; what does not fit is scrolled inside."""
+
+    def hasHeightForWidth(self) -> bool:
+        """Texts that wrap must not push other cards away."""
+        return not self.steady and super().hasHeightForWidth()
+
     def __init__(self, caption: str = "", note: str = "", parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("card")

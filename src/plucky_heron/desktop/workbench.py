@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from plucky_heron.analysis.proving import Proof
-from plucky_heron.analysis.shakedown import Shakedown
+from plucky_heron.analysis.shakedown import Shakedown, figures_of, kept_scores
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.playback import Playback
 from plucky_heron.errors import HeronError
@@ -79,7 +79,7 @@ class Workbench(QObject):
         self.undo = QUndoStack(self)
         self.store = RunStore(self.project.folder)
         self.task = self.project.first_task()
-        self.recipe_name = "ppo" if "ppo" in self.project.recipes() else (self.project.recipes() or [""])[0]
+        self.recipe_name = self.project.recipe_for(self.task)
         self.problem: Problem | None = None
         self.recipe: Recipe | None = None
         self.trouble = ""
@@ -119,6 +119,7 @@ class Workbench(QObject):
         """Work on another task."""
         other = task != self.task
         self.task, self.shakedown, self.proof = task, None, None
+        self.recipe_name = self.project.recipe_for(task) if other else self.recipe_name
         self.reload()
         if other and self.problem is not None:
             self.playback.load(self.problem, None, "")
@@ -157,6 +158,13 @@ class Workbench(QObject):
         if after != before:
             self.undo.push(FileEdit(self, path, before, after, text))
         return ""
+
+    def document(self, kind: str) -> dict[str, Any]:
+        """A file as it stands, values as they were written; empty where it cannot be read."""
+        try:
+            return dict(tomlkit.parse(self.path_of(kind).read_text()).unwrap())
+        except (OSError, ValueError):
+            return {}
 
     def machine_document(self) -> Any:
         """The machine file as it stands, for copying parts of it."""
@@ -225,6 +233,19 @@ class Workbench(QObject):
     def older(self, row: RunRow) -> bool:
         """Whether the task or machine were changed since a run."""
         return self.problem is not None and row.fingerprint != self.problem.fingerprint()
+
+    def scores(self) -> dict[str, dict[str, Any]]:
+        """What simple drivers reached on the task: of the last rehearsals, else as kept beside the task."""
+        if self.shakedown is not None:
+            return figures_of(self.shakedown.rehearsals)
+        return dict(kept_scores(self.project.folder, self.task).get("drivers", {}))
+
+    def lines(self, quantity: str) -> list[tuple[str, float]]:
+        """Drivers that charts draw as lines: nobody, chance, the regulator or the best rule; by "score" or "success"."""
+        scores = self.scores()
+        rules = sorted((n for n in scores if n.startswith("rule ")), key=lambda n: -float(scores[n]["score"]))
+        names = [n for n in ("nobody", "random", "regulator") if n in scores] + rules[:1]
+        return [(name, float(scores[name][quantity])) for name in names]
 
     def shakedown_older(self) -> bool:
         """Whether the task or machine were changed since the rehearsals."""
@@ -301,8 +322,44 @@ class Workbench(QObject):
 
 
 def put(document: Any, key: Key, value: object) -> None:
-    """Set a value in a TOML document; tables on the way may be named by dotted keys."""
+    """Set a value in a TOML document, or take it out where it is None.
+
+    Tables on the way are made where they are missing; one past the end of an array of tables appends to it.
+    """
     at = document
     for part in key[:-1]:
+        if isinstance(part, str) and part not in at:
+            at[part] = tomlkit.table()
         at = at[part]
-    at[key[-1]] = value
+    last = key[-1]
+    if value is None:
+        if isinstance(last, int) or last in at:
+            del at[last]
+    elif isinstance(last, int) and last == len(at):
+        at.append(_table(value))
+    else:
+        at[last] = _inline(value) if isinstance(value, dict) and key[0] in _INLINE else _made(value)
+
+
+_INLINE = ("starts", "variation", "setpoints")
+"""Tables whose entries are short enough for one line."""
+
+
+def _made(value: object) -> object:
+    return _table(value) if isinstance(value, dict) else value
+
+
+def _table(value: object) -> object:
+    if not isinstance(value, dict):
+        return value
+    table = tomlkit.table()
+    for name, part in value.items():
+        table[name] = part
+    return table
+
+
+def _inline(value: dict[str, object]) -> object:
+    table = tomlkit.inline_table()
+    for name, part in value.items():
+        table[name] = _inline(part) if isinstance(part, dict) else part
+    return table

@@ -47,6 +47,10 @@ class Recording:
     """What touched, sample by sample: rows (k, 6) of place and force."""
     sensed: Array | None = None
     """What the sensors said, (T + 1, channels), where it was kept."""
+    passed: Array | None = None
+    """How many gates were passed, (T + 1,), where the task has gates."""
+    value: float = 0.0
+    """What the task measures beside success, as the episode ended."""
 
     @property
     def steps(self) -> int:
@@ -198,7 +202,8 @@ class _Recorder:
     def __init__(self, problem: Problem, batch: Batch, record: Sequence[int]) -> None:
         self.problem, self.batch, self.record = problem, batch, list(record)
         self.rows: dict[str, list[Array]] = {
-            k: [] for k in ("position", "velocity", "observations", "commands", "terms", "target", "wind")
+            k: []
+            for k in ("position", "velocity", "observations", "commands", "terms", "target", "wind", "passed", "value")
         }
         self.contacts: list[list[Array]] = [[] for _ in self.record]
         self.target = None
@@ -215,6 +220,8 @@ class _Recorder:
         place = self.target.run().T[chosen] if self.target is not None else np.full((len(chosen), 3), np.nan)
         self.rows["target"].append(place)
         self.rows["wind"].append(batch.plant.winds[chosen, 0])
+        self.rows["passed"].append(batch.gates.passed[chosen].copy() if batch.gates else np.zeros(len(chosen), int))
+        self.rows["value"].append(batch.value[chosen])
         for column, copy in enumerate(chosen):
             self.contacts[column].append(batch.plant.contact_forces(copy))
 
@@ -236,10 +243,13 @@ class _Recorder:
                 name: rows[: length if name in ("commands", "terms") else length + 1, column]
                 for name, rows in stacked.items()
             }
+            values = cut.pop("value")
+            if self.batch.gates is None:
+                cut.pop("passed")
             end = "time is up" if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
             found[number] = Recording(
                 driver, self.batch.stream, self.batch.seed, int(self.batch.episode[number]), self.problem.sample_time,
                 ending=end, success=bool(success[number]), scene=int(self.batch.plant.scene[number]),
-                contacts=tuple(self.contacts[column][: length + 1]), **cut,
+                contacts=tuple(self.contacts[column][: length + 1]), value=float(values[-1]), **cut,
             )  # fmt: skip
         return found

@@ -85,10 +85,20 @@ class Distribution(Settings):
 
     def text(self) -> str:
         """For people: ``"−4 m … 4 m"``."""
+        text = self._text()
+        if self.nominal is not None:
+            text += f", nominal {_short(self.nominal)}"
+        return text + (f"; in proofs {self.proving.text()}" if self.proving is not None else "")
+
+    def _text(self) -> str:
         if self.uniform is not None:
-            return f"{self.uniform[0]} … {self.uniform[1]}"
+            return f"{_short(self.uniform[0])} … {_short(self.uniform[1])}"
         if self.normal is not None:
-            return f"{self.normal[0]} ± {self.normal[1]}"
+            return f"{_short(self.normal[0])} ± {_short(self.normal[1])}"
         if self.choice is not None:
-            return ", ".join(str(v) for v in self.choice)
-        return str(self.fixed)
+            return ", ".join(_short(v) for v in self.choice)
+        return _short(self.fixed)
+
+
+def _short(value: object) -> str:
+    return f"{value:g}" if isinstance(value, float) else str(value)

@@ -138,7 +138,7 @@ class Problem:
 
 
 def _plain(part: Machine | Site | Task) -> dict[str, Any]:
-    return part.model_dump(mode="json", exclude={"notes", "name", "acknowledged"}, exclude_defaults=True)
+    return part.model_dump(mode="json", exclude={"notes", "name", "acknowledged", "rules"}, exclude_defaults=True)
 
 
 def read_problem(folder: Path, task_name: str) -> Problem:
@@ -248,7 +248,10 @@ class _Binder:
                     clear.add(way.pop())
                 elif onward[0] in way:
                     raise FileError(
-                        self.source, f"signals.{name}.formula", signals[name].formula, f"{onward[0]} is defined by itself"
+                        self.source,
+                        f"signals.{name}.formula",
+                        signals[name].formula,
+                        f"{onward[0]} is defined by itself",
                     )
                 else:
                     way.append(onward[0])

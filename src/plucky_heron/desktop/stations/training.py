@@ -297,11 +297,8 @@ class TrainingStation(Station):
         values = [e.of(quantity) for c in courses for e in c]
         low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
         self.chart.set_range(steps * 1.08, low, high)
-        shaken = bench.shakedown
-        if shaken is not None and "regulator" in shaken.rehearsals:
-            trials = shaken.rehearsals["regulator"]
-            value = float(trials.success.mean() if quantity == "success" else trials.score.mean())
-            self.chart.reference(value, f"regulator {show_value(quantity, value)}")
+        for name, value in bench.lines(quantity):
+            self.chart.reference(value, f"{name} {show_value(quantity, value)}")
         self.chart.add_courses(courses, 0, each=True)
         found = self._good_enough()
         if found is not None:

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -284,3 +284,29 @@ def test_everything_offered_can_be_read(task: str) -> None:
     rewards = {w.name: w.term for w in wishes(problem)}
     bound = altered(problem, observations=[*observations, *unique], rewards=rewards)
     assert len(bound.entries) > len(problem.entries)
+
+
+def test_keys_of_others_and_comments_survive_the_editor(qtbot: QtBot, window: Window) -> None:
+    path = window.bench.path_of("tasks")
+    path.write_text(path.read_text().replace("[timing]", 'x_reviewed = "by the night watch"   # keep me\n[timing]', 1))
+    window.bench.reload()
+    station = task_station(qtbot, window)
+    type_into(qtbot, station.ends.limit, "15")
+    text = path.read_text()
+    assert 'x_reviewed = "by the night watch"   # keep me' in text and 'time_limit = "15 s"' in text
+    assert text.count("# ---") == path.read_text().count("# ---") > 5
+
+
+def test_code_of_a_stranger_is_asked_for_once(qtbot: QtBot, window: Window) -> None:
+    folder = window.bench.project.folder
+    (folder / "code").mkdir()
+    (folder / "code" / "own.py").write_text("def twice(signals):\n    return 2 * signals['time']\n")
+    path = window.bench.path_of("tasks")
+    path.write_text(path.read_text() + '\n[code]\nfile = "code/own.py"\nsignals = { twice = "s" }\n')
+    window.bench.reload()
+    assert "not trusted" in window.bench.trouble and len(window._asked) == 1
+    box = window.findChild(QMessageBox)
+    assert "own.py" in box.text() and "def twice" in box.detailedText()
+    box.buttons()[0].click() if "Trust" in box.buttons()[0].text() else box.buttons()[1].click()
+    qtbot.waitUntil(lambda: window.bench.problem is not None and window.bench.problem.code is not None, timeout=5000)
+    assert window.bench.trouble == "" and "own.twice" in window.bench.problem.units

@@ -195,6 +195,15 @@ def simulate(
 
 
 @app.command()
+def trust(file: Path, json_: Json = False) -> None:
+    """Let a project's own Python file run on this machine, as it is now; a changed file must be trusted again."""
+    from plucky_heron.task.own_code import trust as trust_it
+
+    digest = trust_it(file.resolve())
+    report({"file": str(file), "sha256": digest}, json_, [f"{file} is trusted as it is now ({digest[:12]})"])
+
+
+@app.command()
 def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> None:
     """Rehearse with simple drivers and check the task before training."""
     from plucky_heron.analysis.shakedown import keep_scores, shake_down

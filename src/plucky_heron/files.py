@@ -8,7 +8,7 @@ import tomllib
 from pathlib import Path
 from typing import Any, TypeVar
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from plucky_heron.errors import FileError
 
@@ -20,6 +20,14 @@ class Settings(BaseModel):
     """Base of all file schemas: unknown keys are errors, values are immutable."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, populate_by_name=True)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _leave_alone(cls, data: Any) -> Any:
+        """Keys that begin with ``x_`` belong to others: they are kept in the file and read by nobody here."""
+        if isinstance(data, dict) and any(str(key).startswith("x_") for key in data):
+            return {key: value for key, value in data.items() if not str(key).startswith("x_")}
+        return data
 
 
 Model = TypeVar("Model", bound=BaseModel)

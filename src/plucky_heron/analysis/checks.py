@@ -29,6 +29,8 @@ REHEARSAL_STREAM = "rehearsal"
 WRONG, LOOK = "wrong", "look"
 _FEW_STARTS = 16
 _EFFECT_STARTS = 4
+LEAST_EFFECT = 1e-3
+"""Share of a range by which a command, low against high, must move something sensed within a second."""
 MOST_OUTSIDE, MOST_CLIPPED = 0.05, 0.6
 """Share of values that may lie outside a range; at one end of it, where readings stop there."""
 FEWEST_SAMPLES = 8.0
@@ -234,7 +236,7 @@ def _effects(seen: Seen) -> Iterator[Check]:
     for k, command in enumerate(problem.commands):
         strength = largest[k, felt] if felt else np.zeros(1)
         best = int(np.argmax(strength))
-        passed = bool(strength[best] > 1e-7)
+        passed = bool(strength[best] > LEAST_EFFECT)
         text = (
             f"moves {problem.entries[felt[best]].name} by {100 * strength[best]:.3g} % of its range within a second"
             if passed else "moves nothing that is sensed"
@@ -332,7 +334,7 @@ def _halved(seen: Seen) -> Check:
     problem, timing = seen.problem, seen.problem.task.timing
     driver = seen.drivers[seen.best.driver]
     task = problem.task.model_copy(update={"timing": timing.model_copy(update={"substeps": 2 * timing.substeps})})
-    half = bind(problem.machine, problem.site, task, problem.source)
+    half = bind(problem.machine, problem.site, task, problem.source, problem.code)
     count = min(_FEW_STARTS, len(seen.best.score))
     fine = run_trials(half, driver, seed=EVALUATION_SEED, stream=REHEARSAL_STREAM, count=count)
     score, success = float(seen.best.score[:count].mean()), float(seen.best.success[:count].mean())

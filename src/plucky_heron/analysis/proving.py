@@ -124,4 +124,4 @@ def varied(problem: Problem, changes: Mapping[str, str]) -> Problem:
             raise FileError("--vary", name, text, "wanted LOW:HIGH, such as basket.mass=20kg:80kg")
         variation[name] = Distribution(uniform=(low, high)) if colon else Distribution(fixed=low)
     task = problem.task.model_copy(update={"variation": variation})
-    return bind(problem.machine, problem.site, task, "--vary")
+    return bind(problem.machine, problem.site, task, "--vary", problem.code)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QMainWindow,
+    QMessageBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -24,6 +25,7 @@ from plucky_heron.desktop.stakes import STAKES
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.widgets import Card
 from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.task.own_code import UntrustedError, trust
 
 CLASSES = tuple((f"plucky_heron.desktop.stations.{name.lower()}", f"{name}Station") for name in NAMES)
 
@@ -42,6 +44,7 @@ class Window(QMainWindow):
         self.causeway = Causeway(self.bench)
         self.stack = QStackedWidget()
         self._made: dict[int, Station] = {}
+        self._asked: set[str] = set()
         for _ in NAMES:
             self.stack.addWidget(QWidget())
         layout.addWidget(self.causeway)
@@ -51,6 +54,7 @@ class Window(QMainWindow):
         bench = self.bench
         for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.troubled):
             signal.connect(self._stakes)
+        bench.trust_asked.connect(self.ask_trust)
         self._shortcuts()
         self.resize(1280, 800)
         self.setMinimumSize(1024, 700)
@@ -117,6 +121,25 @@ class Window(QMainWindow):
             (k for k, card in enumerate(cards) if now is card or (now is not None and card.isAncestorOf(now))), -1
         )
         cards[(at + step) % len(cards)].setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def ask_trust(self, error: UntrustedError) -> None:
+        """Ask once for each content of a file whether the project's own Python may run here."""
+        if error.digest in self._asked:
+            return
+        self._asked.add(error.digest)
+        box = QMessageBox(self)
+        box.setWindowTitle("Python of the project's own")
+        box.setText(f"The task brings {error.path.name}, Python that would run on this machine with your rights.")
+        box.setInformativeText("Read it before you trust it. It is asked again only if the file changes.")
+        box.setDetailedText(error.path.read_text(errors="replace")[:20_000])
+        accept = box.addButton("Trust this file", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
+        box.finished.connect(lambda _: self._trusted(error) if box.clickedButton() is accept else None)
+        box.open()
+
+    def _trusted(self, error: UntrustedError) -> None:
+        trust(error.path)
+        self.bench.reload()
 
     def find(self) -> None:
         """Choose a station, task or run by typing."""

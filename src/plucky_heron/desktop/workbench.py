@@ -22,6 +22,7 @@ from plucky_heron.machine.meshes import with_meshes
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.project import Project
+from plucky_heron.task.own_code import UntrustedError, load_code
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.training import launch
@@ -64,6 +65,8 @@ class Workbench(QObject):
         A job began, got on, or ended.
     troubled(str)
         Something to tell the person, in one line; empty when it is over.
+    trust_asked(UntrustedError)
+        The task brings Python that nobody has trusted on this machine.
     """
 
     problem_changed = Signal()
@@ -71,6 +74,7 @@ class Workbench(QObject):
     results_changed = Signal()
     job_changed = Signal()
     troubled = Signal(str)
+    trust_asked = Signal(object)
 
     def __init__(self, folder: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -109,6 +113,9 @@ class Workbench(QObject):
             self.problem = self.project.problem(self.task)
             self.recipe = self.project.recipe(self.recipe_name)
             self.say("")
+        except UntrustedError as error:
+            self.say(str(error))
+            self.trust_asked.emit(error)
         except HeronError as error:
             self.say(str(error))
         if self.problem is not None:
@@ -174,11 +181,14 @@ class Workbench(QObject):
         assert self.problem is not None
         if kind == "machines":
             machine = with_meshes(validate(Machine, data, path), path)
-            bind(machine, self.problem.site, self.problem.task, str(path))
+            bind(machine, self.problem.site, self.problem.task, str(path), self.problem.code)
         elif kind == "sites":
-            bind(self.problem.machine, with_drawings(validate(Site, data, path), path)[0], self.problem.task, str(path))
+            site = with_drawings(validate(Site, data, path), path)[0]
+            bind(self.problem.machine, site, self.problem.task, str(path), self.problem.code)
         elif kind == "tasks":
-            bind(self.problem.machine, self.problem.site, validate(Task, data, path), str(path))
+            task = validate(Task, data, path)
+            code = load_code(self.project.folder, task.code, path) if task.code is not None else None
+            bind(self.problem.machine, self.problem.site, task, str(path), code)
         else:
             validate(Recipe, data, path).method_settings(path)
 

@@ -186,6 +186,7 @@ def describe(
         "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),
         "sample_time": problem.sample_time, "inputs": described_inputs, "outputs": described_outputs,
         "input_limit": policy.limit, "computed_inputs": computed, "mixing": dict(task.mixing), "choices": choices_of(problem), "signals": {n: s.formula for n, s in task.signals.items()},
+        "own_code": {"file": problem.code.file, "sha256": problem.code.digest} if problem.code is not None else None,
         "start_pose": problem.model.pose(problem.model.start),
         "network": {
             "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
@@ -265,6 +266,8 @@ def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
             if path.suffix == ".toml":
                 read_toml(path)
             files[f"frozen/{kind}/{path.name}"] = path.read_bytes()
+    for path in sorted(frozen.rglob("*.py")):
+        files[f"frozen/{path.relative_to(frozen)}"] = path.read_bytes()
     return files
 
 

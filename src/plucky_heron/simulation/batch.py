@@ -163,7 +163,10 @@ class Batch:
             signals[f"clearance({', '.join(pair)})"] = self._apart.values[:, k]
         for name, values in self.starts.drawn.items():
             signals.setdefault(name, values)
-        return signals
+        code = problem.task.code
+        self._own_signals = {name: np.zeros(self.copies) for name in (code.signals if code is not None else ())}
+        self._shown = {name: _read_only(values) for name, values in signals.items()} if code is not None else {}
+        return signals | {f"own.{name}": values for name, values in self._own_signals.items()}
 
     def start(self, episodes: Array) -> None:
         """Begin with the given episode numbers (B,)."""
@@ -216,6 +219,8 @@ class Batch:
             self.gates.look(located, self.plant.scene, fresh, again)
         np.multiply(self.age, self.problem.sample_time, out=self._time)
         np.subtract(self._deadline, self._time, out=self._left)
+        if self.problem.code is not None:
+            self.problem.code.compute(self._shown, self._own_signals)
         self._program.run(fresh, again)
         raw = self._program.results[self._rows[0]].T
         self._entries.take(raw, self.starts.noise, np.minimum(self.age, self.limit), fresh)
@@ -316,6 +321,12 @@ class Batch:
         self._program.restore(kept["memory"])
         self._program.run(again=True)
         self._entries.history = kept["history"].copy()
+
+
+def _read_only(values: Array) -> Array:
+    shown = values.view()
+    shown.flags.writeable = False
+    return shown
 
 
 class _Row:

@@ -25,6 +25,7 @@ from plucky_heron.machine.site import Site
 from plucky_heron.task.commanding import Action, Command
 from plucky_heron.task.distributions import Distribution
 from plucky_heron.task.observing import Entry, entries_of
+from plucky_heron.task.own_code import OwnFunctions, load_code
 from plucky_heron.task.placing import GATE_SIGNALS
 from plucky_heron.task.schema import Task
 from plucky_heron.units import parse
@@ -99,6 +100,8 @@ class Problem:
     low: np.ndarray = field(repr=False)
     high: np.ndarray = field(repr=False)
     draws: tuple[Draw, ...] = field(repr=False)
+    code: OwnFunctions | None = field(repr=False, default=None)
+    """The project's own functions, trusted."""
 
     @property
     def name(self) -> str:
@@ -121,7 +124,9 @@ class Problem:
 
     @functools.cached_property
     def _fingerprint(self) -> str:
-        text = json.dumps([_plain(part) for part in (self.machine, self.site, self.task)], sort_keys=True)
+        parts: list[Any] = [_plain(part) for part in (self.machine, self.site, self.task)]
+        parts += [self.code.digest] if self.code is not None else []
+        text = json.dumps(parts, sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     @property
@@ -151,7 +156,9 @@ def read_problem(folder: Path, task_name: str) -> Problem:
     task = load(Task, path)
     site = read_site(_named(folder, "sites", task.site, path, "site"))
     machine = read_machine(_named(folder, "machines", task.machine, path, "machine"))
-    return bind(machine, site, task if task.name else task.model_copy(update={"name": task_name}), str(path))
+    code = load_code(folder, task.code, path) if task.code is not None else None
+    named = task if task.name else task.model_copy(update={"name": task_name})
+    return bind(machine, site, named, str(path), code)
 
 
 def _named(folder: Path, kind: str, name: str, source: Path, key: str) -> Path:
@@ -163,15 +170,17 @@ def _named(folder: Path, kind: str, name: str, source: Path, key: str) -> Path:
     raise FileError(source, key, name, f"no such file in {kind}/; there are {', '.join(known) or 'none'}")
 
 
-def bind(machine: Machine, site: Site, task: Task, source: str = "task") -> Problem:
-    """Check a task against its machine and site.
+def bind(machine: Machine, site: Site, task: Task, source: str = "task", code: OwnFunctions | None = None) -> Problem:
+    """Check a task against its machine and site; `code` are the functions that it names, trusted.
 
     Raises
     ------
     FileError
         With the key whose formula, name or unit is wrong.
     """
-    return _Binder(machine, site, task, source).bind()
+    if (task.code is None) != (code is None):
+        raise FileError(source, "code", None, "a task with code of its own is bound with its functions")
+    return replace(_Binder(machine, site, task, source).bind(), code=code)
 
 
 class _Binder:
@@ -469,6 +478,8 @@ def base_signals(machine: Machine, task: Task) -> Iterator[tuple[str, str]]:
         yield "time.left", "s"
     if task.gates is not None:
         yield from GATE_SIGNALS.items()
+    if task.code is not None:
+        yield from ((f"own.{name}", unit) for name, unit in task.code.signals.items())
     for axis in "xyz":
         yield f"wind.{axis}", "m/s"
         yield f"current.{axis}", "m/s"

@@ -11,6 +11,7 @@ from plucky_heron.machine.parts import Name, Shape
 from plucky_heron.task.commanding import Action
 from plucky_heron.task.distributions import Distribution
 from plucky_heron.task.observing import Observation, Unit
+from plucky_heron.task.own_code import OwnCode
 from plucky_heron.task.placing import Gates, Placing
 from plucky_heron.units import Frequency, Number, Time
 
@@ -171,6 +172,8 @@ class Task(Settings):
     target: Target | None = None
     regulator: Regulator = Regulator()
     rules: dict[str, Rule] = Field(default_factory=dict)
+    code: OwnCode | None = None
+    """Python of the project's own that computes signals; see `own_code`."""
     acknowledged: dict[str, str] = Field(default_factory=dict)
     """Checks of the shakedown that were looked at and are meant so, with the reason."""
 

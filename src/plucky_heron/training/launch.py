@@ -67,6 +67,11 @@ def _freeze(project: Path, run: int, problem: Problem, task: str, recipe: Recipe
             if source.is_file():
                 (frozen / kind).mkdir(parents=True, exist_ok=True)
                 shutil.copy2(source, frozen / kind / source.name)
+    code = problem.task.code
+    if code is not None:
+        place = inside(frozen, code.file)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy2(inside(project, code.file), place)
     write_whole(frozen / "recipe.json", recipe.model_dump_json(indent=2))
 
 

@@ -57,7 +57,9 @@ def work_on(project: Path, number: int, threads: int) -> None:
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)
-        store.update(number, facts=facts() | {"threads": threads})
+        code = run.problem.code
+        own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
+        store.update(number, facts=facts() | {"threads": threads} | own)
         _train(store, run, number)
     except HeronError as error:
         store.update(number, state=FAILED, stop_rule="failed", stop_text=str(error))

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from plucky_heron.errors import FormulaError
 from plucky_heron.formula import FUNCTIONS, Program, parse_formula
-from plucky_heron.formula.parsing import MEMORY
+from plucky_heron.formula.functions import MEMORY
 
 SIGNALS = {
     "x": "m", "turn": "rad", "beam[0]": "m", "beam[1]": "m", "beam[2]": "m", "hull.x": "m", "hull.y": "m", "hull.z": "m",

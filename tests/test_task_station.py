@@ -20,7 +20,7 @@ from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.replay import follow_command, signals_of
 from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem, read_problem
-from plucky_heron.task.wording import in_words, pickable, wishes
+from plucky_heron.task.wording import drawable, in_words, pickable, wishes
 
 from .conftest import altered
 from .test_window import LEFT, opened, settled, type_into
@@ -182,6 +182,11 @@ def test_draws_and_endings_are_edited_as_small_tables(qtbot: QtBot, window: Wind
     assert window.bench.problem.task.endings["too late"].deadline == pytest.approx(9.6)
     type_into(qtbot, station.ends.limit, "20")
     assert window.bench.problem.task.timing.time_limit == 20.0
+    _, _, key, draw = next(d for d in drawable(window.bench.problem) if d[1] == "trolley.velocity")
+    station.commands.add_draw(key, draw)
+    assert "trolley.velocity" in window.bench.problem.task.starts and station.commands.sheet is not None
+    station.commands.add_setpoint()
+    assert window.bench.problem.task.setpoints["wanted"].unit == "m/s"
     station.commands.fan.repaint()
     assert station.commands.fan.positions.shape == (50, 3)
 
@@ -282,7 +287,12 @@ def test_everything_offered_can_be_read(task: str) -> None:
     more = [e for _, _, e in pickable(problem) if e["name"] not in taken]
     unique = list({e["name"]: e for e in more}.values())
     rewards = {w.name: w.term for w in wishes(problem)}
-    bound = altered(problem, observations=[*observations, *unique], rewards=rewards)
+    raw = problem.task.model_dump(exclude_defaults=True)
+    draws = {"starts": dict(raw.get("starts", {})), "variation": dict(raw.get("variation", {}))}
+    for _, _, (kind, name), draw in drawable(problem):
+        draws[kind][name] = draw
+    bound = altered(problem, observations=[*observations, *unique], rewards=rewards, **draws)
+    assert len(bound.draws) > len(problem.draws)
     assert len(bound.entries) > len(problem.entries)
 
 
@@ -310,3 +320,33 @@ def test_code_of_a_stranger_is_asked_for_once(qtbot: QtBot, window: Window) -> N
     box.buttons()[0].click() if "Trust" in box.buttons()[0].text() else box.buttons()[1].click()
     qtbot.waitUntil(lambda: window.bench.problem is not None and window.bench.problem.code is not None, timeout=5000)
     assert window.bench.trouble == "" and "own.twice" in window.bench.problem.units
+
+
+class Stick:
+    """A gamepad with two sticks, as the package gives it."""
+
+    values = [0.5, -1.0, 0.02, 0.0]
+
+    def get_name(self) -> str:
+        return "two sticks"
+
+    def get_numaxes(self) -> int:
+        return len(self.values)
+
+    def get_axis(self, number: int) -> float:
+        return self.values[number]
+
+
+def test_a_gamepad_drives_where_there_is_one(qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The package is really asked, and has no gamepad here; then a made-up one stands in its place."""
+    station = shakedown_station(window)
+    assert not station.gamepad.open() and station.gamepad.axes() == []
+    monkeypatch.setattr(station.gamepad, "open", lambda: True)
+    station.gamepad._stick = Stick()
+    assert station.gamepad.axes() == [0.5, 1.0, 0.0, 0.0]
+    qtbot.mouseClick(station.drive, LEFT)
+    assert "two sticks" in station.checks.note.text()
+    station.panel.pause()
+    np.testing.assert_allclose(station.person.commands(), [250.0, 0.8])
+    station.panel.sliders[0].slider.setValue(1000)
+    np.testing.assert_allclose(station.person.commands(), [500.0, 0.8])

@@ -20,7 +20,10 @@ def main() -> None:
         keep_scores(problem, demo_source(), result.rehearsals)
         for check in result.checks:
             if not check.passed:
-                print(f"{task}: {check.severity} {check.name}: {check.evidence} ({check.acknowledged or 'open'})", flush=True)
+                print(
+                    f"{task}: {check.severity} {check.name}: {check.evidence} ({check.acknowledged or 'open'})",
+                    flush=True,
+                )
         print(f"{task}: {result.seconds:.1f} s", flush=True)
 
 

@@ -33,6 +33,8 @@ MACHINES = {
     "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
+TASKS = (("lane", 150, 1, "task-marshcart"), ("follow", 260, 2, "shakedown-crab"))
+"""Tasks shown besides the first: the sample that is played, the station, the picture."""
 
 
 def prepare(folder: Path, machines_only: bool) -> Path:
@@ -113,6 +115,16 @@ def main() -> None:
             pause(0.8)
             given.out.mkdir(parents=True, exist_ok=True)
             window.grab().save(str(given.out / f"machine-{problem.machine.name}.png"))
+        for task, sample, number, name in TASKS:
+            window.bench.choose_task(task)
+            idle()
+            window.enter(2)
+            stations[2].rehearse()
+            idle()
+            playback.seek(sample)
+            window.enter(number)
+            pause(3.5)
+            window.grab().save(str(given.out / f"{name}.png"))
         editing(window, pause)
         window.grab().save(str(given.out / "machine-editing.png"))
         if given.machines:

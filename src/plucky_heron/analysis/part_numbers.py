@@ -17,7 +17,8 @@ from plucky_heron.dynamics.model import mass_matrix
 from plucky_heron.machine.parts import not_negative, positive, share
 from plucky_heron.machine.schema import Joint, coordinate_unit
 from plucky_heron.machine.sensors import Sensor
-from plucky_heron.task.problem import Problem, parameter_unit
+from plucky_heron.task.problem import Problem
+from plucky_heron.task.signals import parameter_unit
 from plucky_heron.units import show, unit_in
 
 _LETTERS = {

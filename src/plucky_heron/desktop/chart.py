@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from plucky_heron.analysis.statistics import spread_of
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stop import Evaluation, show_value
 
 
 class _StepAxis(pg.AxisItem):
@@ -106,11 +106,23 @@ class CurveChart(QWidget):
         x, y = np.asarray(steps, dtype=float), np.asarray(values, dtype=float)
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pen, antialias=True))
 
-    def reference(self, value: float, text: str) -> None:
-        """A dashed line of an opponent."""
+    def references(self, lines: Sequence[tuple[str, float]], steps: float, low: float, high: float) -> None:
+        """Dashed lines of opponents; those that reach the same share a line and its words."""
         pen = pg.mkPen(theme().color("heron"), width=1.3, style=Qt.PenStyle.DashDotLine)
-        self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
-        self.text(text, 0.0, value, anchor=(0, 1))
+        span = max(high - low, 1e-9)
+        groups: list[tuple[list[str], float]] = []
+        for name, value in sorted(lines, key=lambda line: line[1]):
+            if groups and value - groups[-1][1] < 0.02 * span:
+                groups[-1][0].append(name)
+            else:
+                groups.append(([name], value))
+        before, place = -np.inf, 0.0
+        for names, value in groups:
+            self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
+            # words of lines that lie close stand beside each other
+            place = (place + 0.3) % 0.9 if value - before < 0.09 * span else 0.0
+            self.text(f"{', '.join(names)} {show_value(self.quantity, value)}", place * steps, value, anchor=(0, 1))
+            before = value
 
     def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:
         """A word beside a line."""

@@ -7,6 +7,7 @@ import time
 import numpy as np
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
+from plucky_heron.desktop.gamepad import Gamepad
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.drivers import Limp
 from plucky_heron.simulation.trials import Recording
@@ -171,12 +172,15 @@ class LiveEpisode(QObject):
 
 
 class Person(LiveEpisode):
-    """An episode driven by keys and sliders, scored like every other driver."""
+    """An episode driven by keys, sliders and a gamepad, scored like every other driver."""
 
     name = "you"
 
-    def __init__(self, problem: Problem, episode: int, parent: QObject | None = None) -> None:
+    def __init__(
+        self, problem: Problem, episode: int, parent: QObject | None = None, gamepad: Gamepad | None = None
+    ) -> None:
         super().__init__(problem, episode, "rehearsal", parent)
+        self.gamepad = gamepad
         self.pressed: set[int] = set()
         self.held: np.ndarray = super().commands()
         """What the sliders say, SI; keys stand above them while they are pressed."""
@@ -191,8 +195,12 @@ class Person(LiveEpisode):
         return mine
 
     def commands(self) -> np.ndarray:
-        """The command that sliders and pressed keys give."""
+        """The command that sliders give, above them the gamepad's sticks, above those the pressed keys."""
         given = self.held.copy()
+        for k, value in enumerate((self.gamepad.axes() if self.gamepad is not None else [])[: len(given)]):
+            if value:
+                end = self.problem.high[k] if value > 0.0 else self.problem.low[k]
+                given[k] = given[k] + (end - given[k]) * abs(value)
         for k, (low, high) in enumerate(KEYS[: len(given)]):
             if low in self.pressed:
                 given[k] = self.problem.low[k] * (0.6 if self.problem.low[k] < 0.0 else 1.0)

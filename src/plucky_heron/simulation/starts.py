@@ -12,7 +12,8 @@ from plucky_heron.dynamics.scene import point_at
 from plucky_heron.randomness import episode_stream
 from plucky_heron.simulation import kernels
 from plucky_heron.task.placing import Placing
-from plucky_heron.task.problem import WIND_GUST, WIND_MEAN, Problem
+from plucky_heron.task.problem import Problem
+from plucky_heron.task.signals import WIND_GUST, WIND_MEAN
 
 Array = np.ndarray
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from plucky_heron.task.problem import Problem
+from plucky_heron.task.signals import SITE_PARAMETERS, parameter_unit
 from plucky_heron.units import pretty_unit
 
 
@@ -125,6 +126,34 @@ def pickable(problem: Problem) -> Iterator[tuple[str, str, dict[str, Any]]]:
         )
     if "time.left" in problem.units:
         yield "clock", "time.left", _entry("time left", "time.left", "s", (0.0, problem.task.timing.time_limit))
+
+
+def drawable(problem: Problem) -> Iterator[tuple[str, str, tuple[str, str], dict[str, Any]]]:
+    """Group, title, key and draw of every start, parameter and weather that is not drawn yet."""
+    taken = {draw.target for draw in problem.draws}
+    machine, model = problem.machine, problem.model
+    for k, name in enumerate(model.joints):
+        for quantity in ("position", "velocity"):
+            target = f"{name}.{quantity}"
+            if target not in taken and target in problem.units:
+                unit = problem.units[target]
+                start = float(model.start[k]) if quantity == "position" else 0.0
+                room = 0.1 if unit.startswith("rad") else 0.2
+                yield "starts", target, ("starts", target), _uniform(start - room, start + room, unit)
+    for name, (_, _, nominal) in model.parameters.items():
+        if name not in taken:
+            unit = parameter_unit(machine, name)
+            low, high = sorted((0.8 * nominal, 1.2 * nominal)) if nominal else (0.0, 1.0)
+            yield "machine", name, ("variation", name), _uniform(low, high, unit)
+    for name, unit in SITE_PARAMETERS.items():
+        if name not in taken and name != "scene":
+            yield "site", name, ("variation", name), _uniform(0.0, 1.0, unit)
+    if "scene" not in taken and len(problem.surroundings.names) > 1:
+        yield "site", "scene", ("variation", "scene"), {"choice": list(range(len(problem.surroundings.names)))}
+
+
+def _uniform(low: float, high: float, unit: str) -> dict[str, Any]:
+    return {"uniform": [f"{value:.4g} {unit}".strip() for value in (low, high)]}
 
 
 _USUAL = {

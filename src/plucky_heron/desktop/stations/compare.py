@@ -248,9 +248,12 @@ class CompareStation(Station):
             courses = [bench.store.course(r.id) for r in found[batch]]
             everything += [e for c in courses for e in c]
             self.chart.add_courses(courses, number, each=False)
-        values = [e.of(quantity) for e in everything]
+        lines = bench.lines(quantity)
+        values = [e.of(quantity) for e in everything] + [value for _, value in lines]
         low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
-        self.chart.set_range(max((e.step for e in everything), default=1) * 1.05, low, high)
+        steps = max((e.step for e in everything), default=1)
+        self.chart.references(lines, steps, low, high)
+        self.chart.set_range(steps * 1.05, low, high)
         name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
         self.curves.caption.setText(f"{name}, on the evaluation starts".upper())
 

@@ -5,20 +5,21 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QStackedWidget, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.checks import REHEARSAL_STREAM, Check
 from plucky_heron.analysis.proving import record_trial
 from plucky_heron.analysis.shakedown import REHEARSALS, Shakedown, keep_scores, shake_down, write_commands
+from plucky_heron.desktop.dots import Dots
 from plucky_heron.desktop.driving import DrivePanel, RulePanel
+from plucky_heron.desktop.gamepad import Gamepad
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.live import Person
 from plucky_heron.desktop.machine_drawing import MachineDrawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.strip import Ledger, StripRecorder
-from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import Card, ElidedLabel, Mark, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.learning.policy import PolicyDriver
@@ -30,108 +31,13 @@ from plucky_heron.units import show
 _KEY_NAMES = ("← →", "↑ ↓", "A D", "S W")
 
 
-class Dots(QWidget):
-    """Scores of every rehearsal, a dot an episode, one row a driver; click a dot to see that episode."""
-
-    picked = Signal(str, int)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.shaken: Shakedown | None = None
-        self.person: list[Recording] = []
-        self.setMinimumHeight(110)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("rehearsals")
-        self.cursor = (0, 0)
-        self._points: list[tuple[QPointF, str, int]] = []
-
-    def rows(self) -> list[tuple[str, np.ndarray, float]]:
-        """Name, scores, success share."""
-        if self.shaken is None:
-            return []
-        found = [(n, t.score, float(t.success.mean())) for n, t in self.shaken.rehearsals.items()]
-        if self.person:
-            scores = np.array([r.score for r in self.person])
-            found.append(("you, by hand", scores, float(np.mean([r.success for r in self.person]))))
-        return found
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Rows of dots on one axis."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        t = theme()
-        rows = self.rows()
-        self._points = []
-        if not rows:
-            painter.setPen(t.color("soft"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Not rehearsed yet")
-            return
-        every = np.concatenate([scores for _, scores, _ in rows])
-        low, high = float(every.min()), float(every.max())
-        left, right = 122.0, self.width() - 62.0
-        height = (self.height() - 34) / len(rows)
-        painter.setFont(font(11))
-        painter.setPen(t.color("soft"))
-        painter.drawText(QRectF(0, 0, 120, 14), Qt.AlignmentFlag.AlignLeft, "who drives")
-        painter.drawText(QRectF(self.width() - 60, 0, 60, 14), Qt.AlignmentFlag.AlignRight, "success")
-
-        def x(score: float) -> float:
-            return left + (score - low) / max(high - low, 1e-9) * (right - left)
-
-        for k, (name, scores, share) in enumerate(rows):
-            y = 16 + (k + 0.5) * height
-            best = k == int(np.argmax([s.mean() for _, s, _ in rows]))
-            painter.setFont(font(13, bold=best))
-            painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(0, y - 10, 120, 20), Qt.AlignmentFlag.AlignVCenter, name)
-            painter.drawText(
-                QRectF(self.width() - 60, y - 10, 60, 20),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                f"{100 * share:.0f} %",
-            )
-            painter.setPen(QPen(t.color("rule"), 1))
-            painter.drawLine(QPointF(left, y), QPointF(right, y))
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(t.color("reed" if name.startswith(("you", "rule")) else "tide" if best else "heron", 0.5))
-            for number, score in enumerate(scores):
-                point = QPointF(x(float(score)), y + (number % 5 - 2) * 1.6)
-                painter.drawEllipse(point, 3, 3)
-                self._points.append((point, name, number))
-            painter.setPen(QPen(t.color("ink"), 2))
-            painter.drawLine(QPointF(x(float(np.median(scores))), y - 7), QPointF(x(float(np.median(scores))), y + 7))
-        painter.setFont(font(11))
-        painter.setPen(t.color("soft"))
-        base = self.height() - 14
-        painter.drawText(QRectF(0, base, 120, 14), Qt.AlignmentFlag.AlignLeft, "score")
-        for value in np.linspace(low, high, 5):
-            painter.drawText(
-                QRectF(x(value) - 30, base, 60, 14), Qt.AlignmentFlag.AlignCenter, f"{value:.0f}".replace("-", "−")
-            )
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Pick the nearest dot."""
-        here = event.position()
-        near = min(self._points, key=lambda p: (p[0] - here).manhattanLength(), default=None)
-        if near is not None and (near[0] - here).manhattanLength() < 14:
-            self.picked.emit(near[1], near[2])
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Up and down choose a driver, Enter plays its first episode."""
-        rows = self.rows()
-        if rows and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            row = (self.cursor[0] + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(rows)
-            self.cursor = (row, 0)
-            self.picked.emit(rows[row][0], 0)
-        else:
-            super().keyPressEvent(event)
-
-
 class ShakedownStation(Station):
     """The station."""
 
     def __init__(self, bench: Workbench) -> None:
         super().__init__(bench)
         self.person: Person | None = None
+        self.gamepad = Gamepad()
         self.driven: list[Recording] = []
         self._driven_of = ""
         layout = QHBoxLayout(self)
@@ -441,7 +347,8 @@ class ShakedownStation(Station):
         problem = self.bench.problem
         if problem is None:
             return
-        self.person = Person(problem, len(self.driven), self)
+        found = self.gamepad.open()
+        self.person = Person(problem, len(self.driven), self, self.gamepad if found else None)
         self.person.advanced.connect(
             lambda r: self.bench.playback.show(problem, r, f"you, by hand · start {r.episode}")
         )
@@ -451,7 +358,9 @@ class ShakedownStation(Station):
         self.drawing.pushing = True
         self.lower.setCurrentWidget(self.panel)
         self.checks.caption.setText("YOUR HANDS")
-        self.checks.note.setText("sliders, keys, and the mouse on the drawing")
+        self.checks.note.setText(
+            f"{self.gamepad.name}, sliders, keys, the mouse" if found else "sliders, keys, and the mouse on the drawing"
+        )
         self.panel.show_person(self.person)
         self.person.start()
         self.drive.setText("End driving")

@@ -12,7 +12,10 @@ from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.formula_field import FormulaField
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.base import Station
-from plucky_heron.desktop.task_cards import CommandsCard, EditCard, EndsCard, PayCard, SampleCard, SensesCard
+from plucky_heron.desktop.task_cards import EditCard, EndsCard, SensesCard
+from plucky_heron.desktop.task_commands import CommandsCard
+from plucky_heron.desktop.task_pay import PayCard
+from plucky_heron.desktop.task_sample import SampleCard
 from plucky_heron.desktop.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.formula import FUNCTIONS

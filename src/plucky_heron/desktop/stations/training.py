@@ -294,11 +294,11 @@ class TrainingStation(Station):
         self.chart.quantity = quantity
         self.chart.clear()
         steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
-        values = [e.of(quantity) for c in courses for e in c]
+        lines = bench.lines(quantity)
+        values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
         low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
         self.chart.set_range(steps * 1.08, low, high)
-        for name, value in bench.lines(quantity):
-            self.chart.reference(value, f"{name} {show_value(quantity, value)}")
+        self.chart.references(lines, steps, low, high)
         self.chart.add_courses(courses, 0, each=True)
         found = self._good_enough()
         if found is not None:

@@ -94,7 +94,7 @@ def test_wrong_names_are_explained_with_what_there_is(capsys: pytest.CaptureFixt
 def test_shakedown_answers_no_when_something_is_wrong(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
     good = answer(capsys, "shakedown", str(folder / "tasks" / "lift.toml"))
     assert {"name", "severity", "passed", "evidence"} <= set(good["checks"][0])
-    assert set(good["rehearsals"]) == {"nobody", "random", "random, smooth", "rule steady", "regulator"}
+    assert set(good["rehearsals"]) == {"nobody", "constant", "random", "random, smooth", "rule steady", "regulator"}
     path = folder / "tasks" / "lift.toml"
     path.write_text(path.read_text().replace('"abs(cable.angle) > 0.5236"', '"abs(cable.angle) >= 0"'))
     bad = answer(capsys, "shakedown", "lift", "--project", str(folder), status=1)

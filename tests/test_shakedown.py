@@ -59,7 +59,7 @@ def replaced(problem: Problem, name: str, **changes: object) -> list[object]:
 
 def weak_reel(problem: Problem) -> Problem:
     drive = problem.machine.drives["reel"]
-    weak = Drive.model_validate(drive.model_dump(exclude_defaults=True) | {"limit": 300.0})
+    weak = Drive.model_validate(drive.model_dump(exclude_defaults=True) | {"limit": 480.0})
     machine = problem.machine.model_copy(update={"drives": problem.machine.drives | {"reel": weak}})
     return bind(machine, problem.site, problem.task)
 
@@ -75,7 +75,7 @@ def blind_to_the_mark(problem: Problem) -> Problem:
 
 
 BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
-    "finite": ("finite", lambda p: altered(p, rewards=rewards_of(p, odd={"formula": "1e-9 * sqrt(2 - trolley.position)"}))),
+    "finite": ("finite", lambda p: altered(p, rewards=rewards_of(p, odd={"formula": "1e-9 * sqrt(2.5 - abs(trolley.velocity))"}))),
     "never moves": ("level moves", lambda p: altered(p, observations=observed(p, name="level", formula="basket.y", unit="m", range=["-1 m", "1 m"]))),
     "saturates": ("trolley speed range", lambda p: altered(p, observations=replaced(p, "trolley speed", range=["-5 cm/s", "5 cm/s"]))),
     "badly scaled": ("cable angle range", lambda p: altered(p, observations=replaced(p, "cable angle", range=["-60 rad", "60 rad"]))),
@@ -96,24 +96,28 @@ BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
 }  # fmt: skip
 
 
+BOUND_UP: dict[str, set[str]] = {
+    "too weak": {"cable length range", "reel speed range"},
+    "halving": {"cable length range", "control is fast enough", "reel speed range", "trolley position range"},
+    "slow control": {"standing still pays less", "terms in balance"},
+    "success is not paid": {"no loop pays better", "standing still pays less", "terms in balance"},
+    "standing still": {"no loop pays better", "terms in balance"},
+    "deadline": {"endings are met", "success pays"},
+}
+"""What else a fault touches by its nature: a reel that cannot lift also moves less, a pay that is wrong is wrong in several ways."""
+
+
 @pytest.mark.parametrize("kind", BROKEN)
-def test_a_broken_task_is_caught_by_its_check(kind: str, sound: Problem, baseline: set[str]) -> None:
+def test_a_broken_task_is_caught_by_its_check_and_no_other(kind: str, sound: Problem, baseline: set[str]) -> None:
     name, breaking = BROKEN[kind]
-    found = failed(breaking(sound))
+    found = set(failed(breaking(sound)))
     assert name in found, f"{kind}: failed are {sorted(found)}"
+    assert found - {name} <= BOUND_UP.get(kind, set())
     assert name not in baseline
 
 
-@pytest.mark.parametrize("kind", ["never moves", "doubled", "no effect", "never met", "deadline", "hidden set-point"])
-def test_nothing_else_is_blamed(kind: str, sound: Problem, baseline: set[str]) -> None:
-    """Where a fault touches one thing only, one check more than before fails."""
-    name, breaking = BROKEN[kind]
-    expected = {name} | ({"endings are met", "success pays"} if kind == "deadline" else set())
-    assert set(failed(breaking(sound))) - baseline <= expected
-
-
 def test_the_sound_task_has_nothing_wrong(sound: Problem, baseline: set[str]) -> None:
-    assert baseline <= {"endings are met", "terms in balance"}
+    assert not baseline
 
 
 def test_starts_that_stand_in_something_are_seen() -> None:

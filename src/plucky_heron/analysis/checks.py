@@ -137,7 +137,8 @@ def _range(entry: Entry, values: Array) -> tuple[int, str]:
     if entry.clip:  # a sensor that ends at its range stands there often: only that alone says nothing
         outside = max(float((values <= low).mean()), float((values >= high).mean()))
     else:
-        outside = float(((values < low) | (values > high)).mean())
+        room = 0.01 * (high - low)  # a stop gives way a little
+        outside = float(((values < low - room) | (values > high + room)).mean())
     span = f"met {show(values.min())} … {show(values.max())} {unit}, range {show(low)} … {show(high)} {unit}"
     if values.max() - values.min() < 1e-9 * (high - low):
         return 0, f"never moves: always {show(values[0], entry.si)}"

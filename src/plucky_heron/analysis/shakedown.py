@@ -18,7 +18,7 @@ from plucky_heron.analysis.pay_checks import pay_checks
 from plucky_heron.analysis.proving import opponents
 from plucky_heron.errors import FileError
 from plucky_heron.files import inside, write_whole
-from plucky_heron.simulation.drivers import Driver, Recorded, SmoothRandom
+from plucky_heron.simulation.drivers import Constant, Driver, Recorded, SmoothRandom
 from plucky_heron.simulation.trials import Trials, run_company
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
@@ -73,9 +73,12 @@ def figures_of(rehearsals: dict[str, Trials]) -> dict[str, Any]:
 
 
 def rehearsal_drivers(problem: Problem, project: Path | None = None, others: Sequence[Driver] = ()) -> list[Driver]:
-    """Nobody, two kinds of chance, the task's rules and regulator, recorded commands of the project, and `others`."""
+    """Nobody, a constant (a quarter of the way up), two kinds of chance, the task's rules and regulator, recorded commands of the project, and `others`."""
     found = opponents(problem, project)
-    found.insert(2, SmoothRandom(problem, EVALUATION_SEED))
+    found[1:2] = [
+        Constant(problem, 0.25 * problem.high + 0.75 * np.clip(0.0, problem.low, problem.high), "constant"), found[1],
+        SmoothRandom(problem, EVALUATION_SEED),
+    ]  # fmt: skip
     return [*found, *recorded_drivers(problem, project), *others]
 
 

@@ -120,7 +120,8 @@ class CurveChart(QWidget):
         for names, value in groups:
             self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
             # words of lines that lie close stand beside each other
-            place = (place + 0.3) % 0.9 if value - before < 0.09 * span else 0.0
+            rest = 0.6 if value - low < 0.33 * span else 0.0  # where curves seldom are
+            place = (place + 0.3) % 0.9 if value - before < 0.09 * span else rest
             self.text(f"{', '.join(names)} {show_value(self.quantity, value)}", place * steps, value, anchor=(0, 1))
             before = value
 

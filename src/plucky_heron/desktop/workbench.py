@@ -251,10 +251,10 @@ class Workbench(QObject):
         return dict(kept_scores(self.project.folder, self.task).get("drivers", {}))
 
     def lines(self, quantity: str) -> list[tuple[str, float]]:
-        """Drivers that charts draw as lines: nobody, chance, the regulator or the best rule; by "score" or "success"."""
+        """Drivers that charts draw as lines: nobody, a constant, chance, the regulator and the best rule; by "score" or "success"."""
         scores = self.scores()
         rules = sorted((n for n in scores if n.startswith("rule ")), key=lambda n: -float(scores[n]["score"]))
-        names = [n for n in ("nobody", "random", "regulator") if n in scores] + rules[:1]
+        names = [n for n in ("nobody", "constant", "random", "regulator") if n in scores] + rules[:1]
         return [(name, float(scores[name][quantity])) for name in names]
 
     def shakedown_older(self) -> bool:

@@ -15,6 +15,7 @@ from plucky_heron.desktop.formula_field import FormulaField
 from plucky_heron.desktop.gauges import Bars
 from plucky_heron.desktop.stations.shakedown import ShakedownStation
 from plucky_heron.desktop.stations.task import TaskStation
+from plucky_heron.desktop.task_scene import ending_lines
 from plucky_heron.desktop.window import Window
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.replay import follow_command, signals_of
@@ -350,3 +351,15 @@ def test_a_gamepad_drives_where_there_is_one(qtbot: QtBot, window: Window, monke
     np.testing.assert_allclose(station.person.commands(), [250.0, 0.8])
     station.panel.sliders[0].slider.setValue(1000)
     np.testing.assert_allclose(station.person.commands(), [500.0, 0.8])
+
+
+def test_endings_that_lie_at_a_place_are_drawn(problem: Problem) -> None:
+    rewards = {"a": {"formula": "1"}}
+    endings = {
+        "low": {"kind": "failure", "formula": "basket.z < 0.5"}, "wide": {"kind": "failure", "formula": "abs(basket.x) > 6 or time > 99"},
+        "there": {"kind": "success", "formula": "3.5 < trolley.x"}, "swung": {"kind": "failure", "formula": "abs(cable.angle) > 0.5"},
+    }  # fmt: skip
+    lines = ending_lines(altered(problem, endings=endings, rewards=rewards))
+    assert lines == [
+        ("low", "failure", 2, 0.5), ("wide", "failure", 0, 6.0), ("wide", "failure", 0, -6.0), ("there", "success", 0, 3.5),
+    ]  # fmt: skip

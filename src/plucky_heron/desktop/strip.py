@@ -337,8 +337,15 @@ class Ledger(QWidget):
         paid = recording.terms[: self.playback.index].sum(axis=0)
         return dict(zip(problem.task.rewards, map(float, paid), strict=True))
 
+    def now(self) -> list[float]:
+        """Paid in the step before the present sample, by term."""
+        recording = self.playback.recording
+        if recording is None or not recording.steps or self.playback.index == 0:
+            return []
+        return [float(value) for value in recording.terms[min(self.playback.index, recording.steps) - 1]]
+
     def paintEvent(self, event: QPaintEvent) -> None:
-        """One row a term, and the sum."""
+        """One row a term: bar, this step, so far; and the sums."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = theme()
@@ -349,29 +356,18 @@ class Ledger(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No episode yet: rehearse or drive")
             return
         whole = np.abs(recording.terms.sum(axis=0)).max()
-        scale = (self.width() - 240) / 2 / max(whole, 1e-9)
-        row = min(24.0, (self.height() - 26) / len(sums))
-        zero = 110 + (self.width() - 240) / 2 + 10
+        scale = (self.width() - 300) / 2 / max(whole, 1e-9)
+        row = min(24.0, (self.height() - 42) / len(sums))
+        zero = 110 + (self.width() - 300) / 2 + 10
+        step = self.now()
+        painter.setFont(font(11))
+        painter.setPen(t.color("soft"))
+        right = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+        painter.drawText(QRectF(self.width() - 150, 0, 76, 14), right, "this step")
+        painter.drawText(QRectF(self.width() - 70, 0, 70, 14), right, "so far")
+        painter.translate(0, 15)
         for k, (name, value) in enumerate(sums.items()):
-            y = k * row
-            painter.setFont(font(13))
-            painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(0, y, 106, row), Qt.AlignmentFlag.AlignVCenter, name)
-            bar = QRectF(zero, y + row / 2 - 5, value * scale, 10).normalized()
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(t.color("moss" if value >= 0 else "plum"))
-            painter.drawRect(bar)
-            if value < 0 and bar.width() > 2:  # what was taken is hatched too, not only coloured
-                painter.setBrush(t.color("card", 0.55))
-                for x in np.arange(bar.left(), bar.right(), 6.0):
-                    painter.drawRect(QRectF(x, bar.top(), 2, bar.height()))
-            painter.setPen(QPen(t.color("ink"), 1))
-            painter.drawLine(QPointF(zero, y + 3), QPointF(zero, y + row - 3))
-            painter.setFont(font(13, bold=True))
-            text = f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0"
-            painter.drawText(
-                QRectF(self.width() - 90, y, 90, row), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
-            )
+            self._term(painter, k * row, row, name, value, zero, value * scale, step[k] if step else None)
         y = len(sums) * row
         painter.setPen(QPen(t.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 2), QPointF(self.width(), y + 2))
@@ -379,9 +375,45 @@ class Ledger(QWidget):
         painter.setFont(font(13, bold=True))
         painter.drawText(QRectF(0, y + 4, 300, 20), Qt.AlignmentFlag.AlignVCenter, "sum = score so far")
         total = f"{sum(sums.values()):+.1f}".replace("-", "−")
-        painter.drawText(
-            QRectF(self.width() - 90, y + 4, 90, 20), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, total
-        )
+        painter.drawText(QRectF(self.width() - 70, y + 4, 70, 20), right, total)
+        if step:
+            painter.setFont(font(13))
+            painter.drawText(QRectF(self.width() - 150, y + 4, 76, 20), right, f"{sum(step):+.3f}".replace("-", "−"))
+
+    def _term(
+        self,
+        painter: QPainter,
+        y: float,
+        row: float,
+        name: str,
+        value: float,
+        zero: float,
+        length: float,
+        step: float | None,
+    ) -> None:
+        t = theme()
+        right = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+        painter.setFont(font(13))
+        painter.setPen(t.color("ink"))
+        painter.drawText(QRectF(0, y, 106, row), Qt.AlignmentFlag.AlignVCenter, name)
+        bar = QRectF(zero, y + row / 2 - 5, length, 10).normalized()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color("moss" if value >= 0 else "plum"))
+        painter.drawRect(bar)
+        if value < 0 and bar.width() > 2:  # what was taken is hatched too, not only coloured
+            painter.setBrush(t.color("card", 0.55))
+            for x in np.arange(bar.left(), bar.right(), 6.0):
+                painter.drawRect(QRectF(x, bar.top(), 2, bar.height()))
+        painter.setPen(QPen(t.color("ink"), 1))
+        painter.drawLine(QPointF(zero, y + 3), QPointF(zero, y + row - 3))
+        painter.setFont(font(13, bold=True))
+        text = f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0"
+        painter.drawText(QRectF(self.width() - 70, y, 70, row), right, text)
+        if step is not None:
+            painter.setFont(font(13))
+            painter.setPen(t.color("soft"))
+            text = f"{step:+.3f}".replace("-", "−") if abs(step) >= 5e-4 else "0"
+            painter.drawText(QRectF(self.width() - 150, y, 76, row), right, text)
 
 
 __all__ = ["Ledger", "StripRecorder", "label", "traces_of", "usual_names"]

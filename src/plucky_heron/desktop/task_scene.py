@@ -6,13 +6,45 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from plucky_heron.desktop.projection import Array, Frame, draw_arrow, outline_points
+from plucky_heron.desktop.projection import VIEWS, Array, Frame, draw_arrow, outline_points
 from plucky_heron.desktop.theme import font, theme
+from plucky_heron.formula.parsing import Node
 from plucky_heron.simulation.gates import gate_places
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 
 _GATES_AHEAD = 4
+
+
+def ending_lines(problem: Problem) -> list[tuple[str, str, int, float]]:
+    """Endings that lie at a place: name, kind, axis (0 x, 1 y, 2 z), metres; found in comparisons of a body's place with a number."""
+    found = []
+    for (name, ending), formula in zip(problem.task.endings.items(), problem.endings, strict=True):
+        waiting = [formula.root]
+        while waiting:
+            node = waiting.pop()
+            if node.op == "or":
+                waiting += node.args
+            elif node.op in ("<", "<=", ">", ">="):
+                found += [(name, ending.kind, axis, at) for axis, at in _places(problem, *node.args)]
+    return found
+
+
+def _places(problem: Problem, left: Node, right: Node) -> list[tuple[int, float]]:
+    if left.op == "number":
+        left, right = right, left
+    both = left.op == "abs"
+    signal = left.args[0] if both else left
+    body, _, axis = signal.name.rpartition(".")
+    if right.op == "negative" and right.args[0].op == "number":
+        value = -right.args[0].value
+    elif right.op == "number":
+        value = right.value
+    else:
+        return []
+    if signal.op != "signal" or body not in problem.machine.bodies or axis not in ("x", "y", "z"):
+        return []
+    return [("xyz".index(axis), sign * value) for sign in ((1.0, -1.0) if both and value else (1.0,))]
 
 
 class TaskScene:
@@ -22,6 +54,7 @@ class TaskScene:
         self.problem = problem
         gates = problem.task.gates
         self.gates = [gate_places(gates, track) for track in problem.surroundings.tracks] if gates is not None else []
+        self.lines = ending_lines(problem)
         self.zones: list[tuple[str, Array]] = []
         for name, zone in problem.task.zones.items():
             self.zones.append((name, outline_points(zone)))
@@ -37,11 +70,32 @@ class TaskScene:
             painter.drawPolygon(outline)
             painter.setPen(t.color("soft"))
             painter.drawText(outline.boundingRect().topLeft() + QPointF(4, -3), name.replace("_", " "))
+        self._lines(painter, frame)
         if self.gates:
             passed = 0
             if recording is not None and recording.passed is not None:
                 passed = int(recording.passed[min(index, len(recording.passed) - 1)])
             self._gates(painter, frame, self.gates[min(scene, len(self.gates) - 1)], passed)
+
+    def _lines(self, painter: QPainter, frame: Frame) -> None:
+        """Where endings lie, as broken lines across the view."""
+        t = theme()
+        right, up, _ = VIEWS[frame.view]
+        for name, kind, axis, at in self.lines:
+            place = np.zeros(3)
+            place[axis] = at
+            point = frame.place(place)
+            painter.setPen(QPen(t.color("rust" if kind == "failure" else "moss"), 1.2, Qt.PenStyle.DashDotLine))
+            if abs(right[axis]) > 0.99:
+                painter.drawLine(QPointF(point.x(), 0), QPointF(point.x(), frame.height))
+                words = QPointF(point.x() + 4, frame.height - 34)
+            elif abs(up[axis]) > 0.99:
+                painter.drawLine(QPointF(0, point.y()), QPointF(frame.width, point.y()))
+                words = QPointF(frame.width - 12 - painter.fontMetrics().horizontalAdvance(name), point.y() - 4)
+            else:
+                continue
+            painter.setPen(t.color("soft"))
+            painter.drawText(words, name)
 
     def _gates(self, painter: QPainter, frame: Frame, lap: Array, passed: int) -> None:
         t = theme()

@@ -222,8 +222,17 @@ class CompareStation(Station):
         self.list.letters = letters
         self.list.setMinimumHeight(8 + 26 * max(1, len(self.list.entries)))
         self.list.update()
-        quantity = self.quantity.currentData()
         runs = [r for batch in letters for r in found[batch]]
+        # scores of different rewards are no measure of each other
+        alike = len({r.fingerprint for r in runs}) < 2
+        self.quantity.model().item(1).setEnabled(alike)
+        self.quantity.setToolTip(
+            "" if alike else "the task was changed between these runs: only its measure compares them"
+        )
+        if not alike and self.quantity.currentIndex() == 1:
+            self.quantity.setCurrentIndex(0)  # comes back here
+            return
+        quantity = self.quantity.currentData()
         drawn = (
             quantity,
             bench.run,

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from plucky_heron.desktop.projection import VIEWS, Frame, draw_arrow, faces_of, outline_points
-from plucky_heron.desktop.site_scene import SiteScene, edges
+from plucky_heron.desktop.site_scene import edges, site_scene
 from plucky_heron.desktop.task_scene import TaskScene
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
@@ -40,7 +40,7 @@ class Scene:
 
     def __init__(self, problem: Problem) -> None:
         self.problem = problem
-        self.site = SiteScene(problem)
+        self.site = site_scene(problem)
         machine = problem.machine
         self._points = {
             body: [(shape, points := outline_points(shape), faces_of(shape, points)) for shape in part.shapes]

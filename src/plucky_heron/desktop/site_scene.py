@@ -16,6 +16,19 @@ from plucky_heron.task.problem import Problem
 Array = np.ndarray
 
 
+_KEPT: list[SiteScene] = []
+
+
+def site_scene(problem: Problem) -> SiteScene:
+    """The painter of a problem's site, made once for all drawings that show it: outlines of many stakes take a while."""
+    for kept in _KEPT:
+        if kept.site == problem.site:
+            return kept
+    _KEPT.insert(0, SiteScene(problem))
+    del _KEPT[3:]
+    return _KEPT[0]
+
+
 class SiteScene:
     """Paints the surroundings of one problem."""
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QWidget
 
@@ -28,6 +29,8 @@ Array = np.ndarray
 
 FAN = 50
 """Starts that are overlaid."""
+_TURN = 0.012
+"""Seconds of painting in one turn of the event loop."""
 
 ACTION = [
     Field("name", "name"), Field("drive", "drive"), Field("limits", "limits", "pair"), Field("positive", "positive is"),
@@ -230,7 +233,7 @@ def _plain(text: str) -> object:
 
 
 class Fan(QWidget):
-    """Fifty starts over each other, painted once."""
+    """Fifty starts over each other, painted a few at a time so that the window goes on meanwhile."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -238,7 +241,13 @@ class Fan(QWidget):
         self.setAccessibleName("starts overlaid")
         self._problem: Problem | None = None
         self._picture: QPixmap | None = None
+        self._drawing: Drawing | None = None
+        self.painted = 0
+        """How many starts stand on the picture."""
         self.positions: Array = np.zeros((0, 0))
+        self._timer = QTimer(self)
+        self._timer.setInterval(0)
+        self._timer.timeout.connect(self._more)
 
     def show_problem(self, problem: Problem) -> None:
         """Draw other starts."""
@@ -247,9 +256,9 @@ class Fan(QWidget):
         self._problem, self._picture = problem, None
         batch = Batch(problem, FAN, EVALUATION_SEED, "rehearsal", threads=1)
         batch.start(np.arange(FAN))
-        self.positions = batch.plant.position.copy()
         self.scene_number = int(batch.plant.scene[0])
-        self._places = batch.plant.scene == self.scene_number
+        self.positions = batch.plant.position.copy()
+        self._shown = np.flatnonzero(batch.plant.scene == self.scene_number)
         self.update()
 
     def resizeEvent(self, event: object) -> None:
@@ -257,14 +266,15 @@ class Fan(QWidget):
         self._picture = None
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """The picture."""
+        """The picture, as far as it has come."""
         if self._problem is None or self.width() < 20:
             return
         if self._picture is None:
-            self._picture = self._paint(self._problem)
+            self._begin(self._problem)
         QPainter(self).drawPixmap(0, 0, self._picture)
 
-    def _paint(self, problem: Problem) -> QPixmap:
+    def _begin(self, problem: Problem) -> None:
+        """The site without a machine."""
         ratio = self.devicePixelRatioF()
         picture = QPixmap(int(self.width() * ratio), int(self.height() * ratio))
         picture.setDevicePixelRatio(ratio)
@@ -272,14 +282,28 @@ class Fan(QWidget):
         drawing = Drawing(None)
         drawing.resize(self.width(), self.height())
         drawing.set_problem(problem)
-        drawing.set_pose(self.positions[self._places].mean(axis=0))  # in the middle of all starts
+        drawing.set_pose(self.positions[self._shown].mean(axis=0))  # in the middle of all starts
         assert drawing.scene is not None
         painter = QPainter(picture)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        frame = drawing.frame()
-        drawing.scene.paint_site(painter, frame, self.scene_number)
-        painter.setOpacity(0.5)
-        for position in self.positions[self._places]:
-            drawing.scene.paint_machine(painter, frame, position, ghost=True)
+        drawing.scene.paint_site(painter, drawing.frame(), self.scene_number)
         painter.end()
-        return picture
+        self._picture, self._drawing, self.painted = picture, drawing, 0
+        self._timer.start()
+
+    def _more(self) -> None:
+        """Some starts more, for as long as nobody would notice."""
+        if self._picture is None or self._drawing is None or self.painted >= len(self._shown):
+            self._timer.stop()
+            return
+        scene = self._drawing.scene
+        assert scene is not None
+        painter = QPainter(self._picture)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setOpacity(0.5)
+        end = time.perf_counter() + _TURN
+        while self.painted < len(self._shown) and time.perf_counter() < end:
+            scene.paint_machine(painter, self._drawing.frame(), self.positions[self._shown[self.painted]], ghost=True)
+            self.painted += 1
+        painter.end()
+        self.update()

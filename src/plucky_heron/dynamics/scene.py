@@ -40,9 +40,21 @@ class Surroundings:
     """Name, shape, rotation and place of every fixed shape, by scene."""
 
 
+_BUILT: list[tuple[Site, Surroundings]] = []
+
+
 def build_scene(site: Site | None = None) -> Surroundings:
-    """The arrays of a site; without one, nothing is there."""
+    """The arrays of a site; without one, nothing is there. The last few are kept: tasks are bound anew at every edit."""
     site = site or Site()
+    for known, built in _BUILT:
+        if known == site:
+            return built
+    _BUILT.insert(0, (site, _build(site)))
+    del _BUILT[4:]
+    return _BUILT[0][1]
+
+
+def _build(site: Site) -> Surroundings:
     terrain = site.terrain
     levels = terrain.levels if terrain is not None and terrain.kind == "rough" else 1
     courses = list(site.courses) or [""]

@@ -188,9 +188,9 @@ def test_draws_and_endings_are_edited_as_small_tables(qtbot: QtBot, window: Wind
     assert "trolley.velocity" in window.bench.problem.task.starts and station.commands.sheet is not None
     station.commands.add_setpoint()
     assert window.bench.problem.task.setpoints["wanted"].unit == "m/s"
-    station.commands.fan.repaint()
-    assert station.commands.fan.positions.shape == (50, 3)
-    qtbot.waitUntil(lambda: station.commands.fan.painted == 50, timeout=10000)
+    fan = station.commands.fan
+    qtbot.waitUntil(lambda: fan.positions.shape == (50, 3), timeout=10000)
+    qtbot.waitUntil(lambda: fan.painted == 50, timeout=10000)
 
 
 def test_rules_are_written_tried_and_compared(qtbot: QtBot, window: Window) -> None:

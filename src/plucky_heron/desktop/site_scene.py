@@ -22,7 +22,7 @@ _KEPT: list[SiteScene] = []
 def site_scene(problem: Problem) -> SiteScene:
     """The painter of a problem's site, made once for all drawings that show it: outlines of many stakes take a while."""
     for kept in _KEPT:
-        if kept.site == problem.site:
+        if kept.problem.surroundings is problem.surroundings:
             return kept
     _KEPT.insert(0, SiteScene(problem))
     del _KEPT[3:]

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QWidget
 from plucky_heron.desktop.drawing import Drawing
 from plucky_heron.desktop.entry_sheet import Field
 from plucky_heron.desktop.gauges import Gauge
+from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.task_cards import EditCard, free_name, menu_button, name_button
 from plucky_heron.desktop.theme import theme
 from plucky_heron.desktop.widgets import ElidedLabel, Rows, label, scrolled
@@ -254,12 +255,24 @@ class Fan(QWidget):
         if self._problem is not None and self._problem.fingerprint() == problem.fingerprint():
             return
         self._problem, self._picture = problem, None
-        batch = Batch(problem, FAN, EVALUATION_SEED, "rehearsal", threads=1)
-        batch.start(np.arange(FAN))
-        self.scene_number = int(batch.plant.scene[0])
-        self.positions = batch.plant.position.copy()
-        self._shown = np.flatnonzero(batch.plant.scene == self.scene_number)
-        self.update()
+        self.positions = np.zeros((0, 0))
+
+        def starts(_: Job) -> tuple[Problem, Array, Array]:
+            batch = Batch(problem, FAN, EVALUATION_SEED, "rehearsal", threads=1)
+            batch.start(np.arange(FAN))
+            return problem, batch.plant.position.copy(), batch.plant.scene.copy()
+
+        job = Job("starts", starts, self)
+        job.done.connect(self._drawn)
+        self._job = job.start()
+
+    def _drawn(self, found: tuple[Problem, Array, Array]) -> None:
+        problem, positions, scene = found
+        if problem is self._problem:
+            self.positions, self.scene_number = positions, int(scene[0])
+            self._shown = np.flatnonzero(scene == scene[0])
+            self._picture = None
+            self.update()
 
     def resizeEvent(self, event: object) -> None:
         """Painted anew at another size."""
@@ -267,7 +280,7 @@ class Fan(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """The picture, as far as it has come."""
-        if self._problem is None or self.width() < 20:
+        if self._problem is None or not len(self.positions) or self.width() < 20:
             return
         if self._picture is None:
             self._begin(self._problem)

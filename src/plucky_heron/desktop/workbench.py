@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import tomllib
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -155,7 +156,7 @@ class Workbench(QObject):
             document = tomlkit.parse(before)
             change(document)
             after = tomlkit.dumps(document)
-            self._check(kind, tomlkit.parse(after).unwrap(), path)
+            self._check(kind, tomllib.loads(after), path)
         except HeronError as error:
             return str(error)
         except FileNotFoundError:
@@ -169,7 +170,7 @@ class Workbench(QObject):
     def document(self, kind: str) -> dict[str, Any]:
         """A file as it stands, values as they were written; empty where it cannot be read."""
         try:
-            return dict(tomlkit.parse(self.path_of(kind).read_text()).unwrap())
+            return tomllib.loads(self.path_of(kind).read_text())
         except (OSError, ValueError):
             return {}
 

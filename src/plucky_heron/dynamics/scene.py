@@ -46,6 +46,8 @@ _BUILT: list[tuple[Site, Surroundings]] = []
 def build_scene(site: Site | None = None) -> Surroundings:
     """The arrays of a site; without one, nothing is there. The last few are kept: tasks are bound anew at every edit."""
     site = site or Site()
+    if site.terrain is not None and site.terrain.map is not None:
+        return _build(site)  # the picture may have changed
     for known, built in _BUILT:
         if known == site:
             return built

@@ -1,7 +1,8 @@
 """Render every station, and every machine on its site, at 1280x800 from demo data into docs/screenshots.
 
 Trains a batch of the demo first (some minutes), then a second one with another setting, proves, hands over and rolls
-out. ``--keep FOLDER`` keeps the project, and takes up what is there already. ``--machines`` renders the machines only.
+out. ``--keep FOLDER`` keeps the project, and takes up what is there already. ``--machines`` renders the machines only,
+``--tasks`` the tasks of other machines than the first.
 """
 
 from __future__ import annotations
@@ -33,8 +34,8 @@ MACHINES = {
     "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
-TASKS = (("lane", 150, 1, "task-marshcart"), ("follow", 260, 2, "shakedown-crab"))
-"""Tasks shown besides the first: the sample that is played, the station, the picture."""
+TASKS = (("lane", 150, {1: "task-marshcart", 2: "shakedown-marshcart"}), ("follow", 260, {2: "shakedown-crab"}))
+"""Tasks shown besides the first: the sample that is played, and the picture of each station."""
 
 
 def prepare(folder: Path, machines_only: bool) -> Path:
@@ -72,9 +73,10 @@ def main() -> None:
     parser.add_argument("--out", type=Path, default=ROOT / "docs" / "screenshots")
     parser.add_argument("--dark", action="store_true")
     parser.add_argument("--machines", action="store_true")
+    parser.add_argument("--tasks", action="store_true")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as place:
-        folder = prepare(given.keep or Path(place), given.machines)
+        folder = prepare(given.keep or Path(place), given.machines or given.tasks)
         app = make_application(given.dark)
         window = Window(folder)
         window.resize(1280, 800)
@@ -102,7 +104,7 @@ def main() -> None:
             window.grab().save(str(given.out / f"{number + 1}-{NAMES[number].lower()}.png"))
 
         stations, playback = window.stations, window.bench.playback
-        for task, sample in MACHINES.items():
+        for task, sample in () if given.tasks else MACHINES.items():
             window.bench.choose_task(task)
             idle()
             problem = window.bench.problem
@@ -115,19 +117,21 @@ def main() -> None:
             pause(0.8)
             given.out.mkdir(parents=True, exist_ok=True)
             window.grab().save(str(given.out / f"machine-{problem.machine.name}.png"))
-        for task, sample, number, name in TASKS:
+        for task, sample, pictures in () if given.machines else TASKS:
             window.bench.choose_task(task)
             idle()
             window.enter(2)
             stations[2].rehearse()
             idle()
             playback.seek(sample)
-            window.enter(number)
-            pause(3.5)
-            window.grab().save(str(given.out / f"{name}.png"))
-        editing(window, pause)
-        window.grab().save(str(given.out / "machine-editing.png"))
-        if given.machines:
+            for number, name in pictures.items():
+                window.enter(number)
+                pause(3.5)
+                window.grab().save(str(given.out / f"{name}.png"))
+        if not given.tasks:
+            editing(window, pause)
+            window.grab().save(str(given.out / "machine-editing.png"))
+        if given.machines or given.tasks:
             window.close()
             return
         window.bench.choose_task("lift")

@@ -15,6 +15,7 @@ from plucky_heron.desktop.formula_field import FormulaField
 from plucky_heron.desktop.gauges import Bars
 from plucky_heron.desktop.stations.shakedown import ShakedownStation
 from plucky_heron.desktop.stations.task import TaskStation
+from plucky_heron.desktop.strip import usual_names
 from plucky_heron.desktop.task_scene import ending_lines
 from plucky_heron.desktop.window import Window
 from plucky_heron.simulation.drivers import Rule
@@ -364,3 +365,13 @@ def test_endings_that_lie_at_a_place_are_drawn(problem: Problem) -> None:
     assert lines == [
         ("low", "failure", 2, 0.5), ("wide", "failure", 0, 6.0), ("wide", "failure", 0, -6.0), ("there", "success", 0, 3.5),
     ]  # fmt: skip
+
+
+def test_the_recorder_shows_wishes_and_single_numbers_first() -> None:
+    demo = Path(__file__).parents[1] / "demo" / "quillmere"
+    assert usual_names(read_problem(demo, "lane"))[:3] == [
+        "steering",
+        "speed",
+        "turn rate",
+    ]  # not the first three of 24 beams
+    assert usual_names(read_problem(demo, "follow"))[:2] == ["wanted speed", "wanted turn"]

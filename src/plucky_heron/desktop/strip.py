@@ -13,6 +13,7 @@ from plucky_heron.desktop.playback import SPEEDS, Playback
 from plucky_heron.desktop.theme import SERIES, font, theme
 from plucky_heron.desktop.widgets import ElidedLabel, button, label
 from plucky_heron.simulation.trials import Recording
+from plucky_heron.task.observing import Entry
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import factor_to_si, pretty_unit
 
@@ -98,12 +99,25 @@ def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
 
 
 def usual_names(problem: Problem) -> list[str]:
-    """What an engineer looks at first: the first sensed signals, the commands, the pay."""
-    sensed = [e.name for e in problem.entries if not e.formula.startswith("action.") and e.samples_ago * e.shape != 1]
-    first = [n for n in sensed if "position" not in n and "speed" not in n and "rate" not in n and "length" not in n][
-        :3
-    ]
-    return [*(first or sensed[:3]), *[c.name for c in problem.commands], "paid a step"]
+    """What an engineer looks at first: three sensed signals, the commands, the pay.
+
+    Wishes from outside come first, single numbers before the items of a list, places and angles before speeds.
+    """
+    first: dict[int, int] = {}
+    for entry in problem.entries:  # of a stack, the newest
+        first.setdefault(entry.source, entry.samples_ago)
+    newest = [e for e in problem.entries if not e.formula.startswith("action.") and e.samples_ago == first[e.source]]
+    counts = {e.source: sum(o.source == e.source for o in newest) for e in newest}
+    slow = ("position", "speed", "rate", "length")
+    wishes = problem.task.setpoints
+
+    def later(e: Entry) -> tuple[bool, bool, bool]:
+        wished = e.formula in wishes
+        return not wished, counts[e.source] > 3, not wished and any(word in e.name for word in slow)
+
+    order = sorted(newest, key=later)
+    sensed = [e.name for e in order[:3]]
+    return [*sensed, *[c.name for c in problem.commands], "paid a step"]
 
 
 class StripChart(QWidget):

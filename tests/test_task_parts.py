@@ -11,6 +11,7 @@ from plucky_heron.errors import FileError
 from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Constant, Rule
+from plucky_heron.simulation.replay import signals_of
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem, read_problem
 from tests.conftest import altered
@@ -324,3 +325,17 @@ def test_everything_that_remembers_goes_on_after_a_checkpoint(lane: Problem) -> 
 def test_what_is_wrong_is_named(station: Problem, updates: dict[str, object], words: str) -> None:
     with pytest.raises((FileError, ValueError), match=words):
         altered(station, **updates)
+
+
+def test_speeds_in_own_axes_are_there_for_whatever_reads_them(station: Problem) -> None:
+    """Also where only the target, or a formula that is being typed, wants them."""
+    target = {"body": "hull", "x": "hull.own.velocity.x / hull.velocity.x * 1 * hull.x"}
+    batch = begun(altered(station, target=target))
+    turn, speed = (batch.problem.model.joints.index(f"base.{c}") for c in ("turn", "x"))
+    batch.plant.position[:, turn], batch.plant.velocity[:, speed] = math.pi / 2, 1.5
+    batch._refresh(again=True)
+    np.testing.assert_allclose(batch.signals["hull.own.velocity.y"], -1.5, atol=1e-9)
+    assert not begun(station).in_own_axes
+    recording = run_trials(station, Rule(station, "ferry"), seed=1, stream="own", count=1, record=[0]).recordings[0]
+    series = signals_of(station, recording)
+    assert np.abs(series.values[series.names.index("hull.own.velocity.x")]).max() > 0.05

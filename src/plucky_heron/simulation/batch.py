@@ -106,13 +106,13 @@ class Batch:
         edges = itertools.accumulate(counts, initial=0)
         self._rows = [slice(first, last) for first, last in itertools.pairwise(edges)]
         self._weights, self._at_ending = _payment(problem)
-        read = {name for e in (*sources, *problem.definitions.values()) for name in e.signals}
-        read |= {name for rule in problem.rules.values() for e in rule for name in e.signals}
-        read |= {name for e in problem.mixing.values() for name in e.signals}
-        read |= {
-            name for options in problem.options.values() for o in options for e in o.formulas for name in e.signals
-        }
-        self._in_own_axes = any(".own." in name for name in read)
+        formulas = [*sources, *problem.definitions.values(), *problem.mixing.values(), *problem.hold.values()]
+        formulas += [*(problem.target or ()), *(e for rule in problem.rules.values() for e in rule)]
+        for options in problem.options.values():
+            formulas += [e for o in options for e in (*o.formulas, *([o.available] if o.available else []))]
+        # code of the project's own may read anything
+        self.in_own_axes = problem.code is not None or any(".own." in name for e in formulas for name in e.signals)
+        """Whether speeds in the bodies' own axes are worked out: only where something reads them."""
 
     def program(self, expressions: Sequence[Expression]) -> Program:
         """Formulas over the signals of this batch, to be run once a sample."""
@@ -208,7 +208,7 @@ class Batch:
         np.arctan2(located[:, :, 13], located[:, :, 14], out=self._attitude[:, :, 0])
         np.arcsin(np.clip(-located[:, :, 12], -1.0, 1.0), out=self._attitude[:, :, 1])
         np.arctan2(located[:, :, 9], located[:, :, 6], out=self._attitude[:, :, 2])
-        if self._in_own_axes:
+        if self.in_own_axes:
             turned = located[:, :, 6:15].reshape(*located.shape[:2], 3, 3)
             for a in range(3):
                 for part, at in ((0, 3), (3, 15)):

@@ -43,7 +43,7 @@ class UntrustedError(FileError):
             path,
             "",
             None,
-            "is Python that was not trusted on this machine yet; read it, then: heron trust " + path.name,
+            "is Python that was not trusted on this machine yet; read it, then: heron trust " + str(path),
         )
         self.path, self.digest = path, digest
 

@@ -15,8 +15,9 @@ from pathlib import Path
 
 import numpy as np
 
+from plucky_heron.learning.on_policy import ActorCriticLoss, Minibatch
 from plucky_heron.learning.optimiser import Adam
-from plucky_heron.learning.ppo import Minibatch, ProximalLoss, ProximalSettings
+from plucky_heron.learning.ppo import ProximalSettings
 from plucky_heron.project import Project, demo_source
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import with_changes
@@ -24,7 +25,7 @@ from plucky_heron.training.recipe import with_changes
 
 def update_time(minibatch: int) -> float:
     """Seconds of one gradient step at 64x64 with 10 observations and 2 actions."""
-    loss = ProximalLoss(ProximalSettings(), 10, 2)
+    loss = ActorCriticLoss(ProximalSettings(), 10, 2, ratio_limit=0.2)
     generator = np.random.default_rng(1)
     parameters = loss.initial(generator)
     adam = Adam(loss.count)

@@ -16,7 +16,7 @@ from plucky_heron.errors import FileError, StateError
 from plucky_heron.handover import pack as pack_module
 from plucky_heron.handover.exporters import Line, to_c, to_onnx
 from plucky_heron.handover.pack import TOLERANCE, check_forms, compile_c, read_pack, run_c, write_pack
-from plucky_heron.learning.network import Network
+from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.rigs.datagrams import HOLDING, LOCK_STEP, RESTART, SAFE, Command, pack_sensors, unpack_command
@@ -35,23 +35,32 @@ def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFac
     return out
 
 
-def random_policy(sizes: tuple[int, ...], activation: str, seed: int) -> Policy:
+def random_policy(
+    sizes: tuple[int, ...], activation: Activation, seed: int, normalised: bool = False, squashed: bool = False
+) -> Policy:
     """A policy with large random weights, so that limits are met."""
     generator = np.random.default_rng(seed)
-    parameters = (0.4 * generator.standard_normal(Network(sizes).count)).astype(np.float32)
+    network = Network(sizes, activation, normalised=normalised)
+    parameters = (0.4 * generator.standard_normal(network.count)).astype(np.float32)
     low = -generator.uniform(0.5, 2000, sizes[-1]).astype(np.float32)
     return Policy(
         sizes, activation, parameters, generator.standard_normal(sizes[0]).astype(np.float32),
-        generator.uniform(0.1, 5, sizes[0]).astype(np.float32), 3.0, low, -2 * low,
+        generator.uniform(0.1, 5, sizes[0]).astype(np.float32), 3.0, low, -2 * low, normalised, squashed,
     )  # fmt: skip
 
 
 @pytest.mark.parametrize(
-    ("sizes", "activation"),
-    [((3, 8, 8, 2), "tanh"), ((10, 64, 64, 2), "relu"), ((1, 4, 1), "tanh"), ((5, 16, 8, 4, 3), "relu")],
-)
-def test_every_form_equals_the_policy(sizes: tuple[int, ...], activation: str) -> None:
-    policy = random_policy(sizes, activation, 5)
+    ("sizes", "activation", "normalised", "squashed"),
+    [
+        ((3, 8, 8, 2), "tanh", False, False), ((10, 64, 64, 2), "relu", False, True), ((1, 4, 1), "tanh", True, False),
+        ((5, 16, 8, 4, 3), "relu", True, True), ((6, 12, 2), "leaky relu", False, True), ((6, 12, 9, 2), "elu", False, False),
+        ((6, 12, 9, 2), "silu", True, True),
+    ],
+)  # fmt: skip
+def test_every_form_equals_the_policy(
+    sizes: tuple[int, ...], activation: Activation, normalised: bool, squashed: bool
+) -> None:
+    policy = random_policy(sizes, activation, 5, normalised, squashed)
     inputs = [Line(f"in {k} */ \\", "m", -1, 1, "/* up") for k in range(sizes[0])]
     outputs = [Line(f"out {k}", "N", float(policy.low[k]), float(policy.high[k])) for k in range(sizes[-1])]
     files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "test */ x", inputs, outputs, 0.02)}

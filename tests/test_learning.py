@@ -9,12 +9,13 @@ import pytest
 from scipy import stats
 
 from plucky_heron.errors import FileError
-from plucky_heron.learning import kernels
+from plucky_heron.learning.kernels import basic as kernels
 from plucky_heron.learning.method import Experience, Space, make_method
-from plucky_heron.learning.network import Network
+from plucky_heron.learning.network import ACTIVATIONS, Network
+from plucky_heron.learning.on_policy import ActorCriticLoss, Minibatch, gaussian_log_density
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
-from plucky_heron.learning.ppo import Minibatch, ProximalLoss, ProximalPolicy, ProximalSettings, gaussian_log_density
+from plucky_heron.learning.ppo import ProximalPolicy, ProximalSettings
 from plucky_heron.learning.running import RunningSpread
 
 SPACE = Space(np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0]))
@@ -33,18 +34,22 @@ def rows(count: int, observations: int, actions: int, generator: np.random.Gener
     )
 
 
-@pytest.mark.parametrize("activation", ["tanh", "relu"])
+@pytest.mark.parametrize("activation", ACTIVATIONS)
 @pytest.mark.parametrize(
     "switches",
     [
-        {}, {"ratio_limit": None}, {"value_limit": 0.3}, {"entropy_weight": 0.05, "value_weight": 2.0, "value_limit": 0.1},
-        {"hidden": (7,)}, {"hidden": (6, 5, 4)},
+        {}, {"ratio_limit": None}, {"ratio_limit": -1.0}, {"value_limit": 0.3},
+        {"entropy_weight": 0.05, "value_weight": 2.0, "value_limit": 0.1}, {"hidden": (7,)}, {"hidden": (6, 5, 4)},
+        {"layer_normalisation": True}, {"spread": "from the network", "entropy_weight": 0.05},
+        {"shared_trunk": True, "value_limit": 0.2}, {"shared_trunk": True, "spread": "from the network", "layer_normalisation": True},
     ],
 )  # fmt: skip
 def test_gradient_of_the_whole_loss(activation: str, switches: dict) -> None:
     """Against central differences in float64, every parameter, relative error under 1e-6."""
+    switches = dict(switches)
+    limit = switches.pop("ratio_limit", 0.2) or 0.0
     settings = ProximalSettings.model_validate({"hidden": (9, 8), "activation": activation, **switches})
-    loss = ProximalLoss(settings, 3, 2, np.float64)
+    loss = ActorCriticLoss(settings, 3, 2, np.float64, ratio_limit=limit)
     generator = np.random.default_rng(4)
     parameters = loss.initial(generator) + 0.05 * generator.standard_normal(loss.count)
     batch = rows(40, 3, 2, generator)
@@ -106,11 +111,12 @@ def test_time_limits_are_bootstrapped_and_endings_are_not(bootstrap: bool) -> No
         if t == 2:
             ended[1], cut[2] = True, True
         method.take(Experience(np.full(4, 0.5), last, ended, cut))
-    values, returns, advantage = method._targets()
+    values, returns, advantage, used = method.targets()
+    assert used.all()
     np.testing.assert_allclose(returns, advantage + values)
     np.testing.assert_allclose(returns[2, 1], 0.5, rtol=1e-12)  # nothing follows a true ending
-    after = method._value(method._inputs(last))
-    np.testing.assert_allclose(returns[2, 2], 0.5 + (0.99 * after[2] if bootstrap else 0.0), rtol=1e-12)
+    after = method._value(method.inputs.of(last))
+    np.testing.assert_allclose(returns[2, 2], 0.5 + (0.99 * after[2] if bootstrap else 0.0), rtol=1e-6)
     np.testing.assert_allclose(returns[3], 0.5 + 0.99 * after, rtol=1e-12)
 
 
@@ -208,11 +214,12 @@ def test_exploration_with_memory_is_an_autoregressive_process() -> None:
     assert correlation == pytest.approx(0.8, abs=0.02)
     assert noise.std() == pytest.approx(np.exp(-1.0) / np.sqrt(1 - 0.8**2), rel=0.05)
     fresh = (
-        method.actions[:200] - method.loss.actor.forward(method.parameters[method.loss.actor_part], method.inputs[0])[0]
+        method.rows["actions"][:200]
+        - method.loss.actor.forward(method.parameters[method.loss.actor_part], method.rows["inputs"][0])[0]
     )
     log_spread = np.full(2, -1.0)
     wanted = stats.norm.logpdf(fresh, 0.0, np.exp(log_spread)).sum(axis=2)
-    np.testing.assert_allclose(method.log_density[:200], wanted, atol=2e-3)
+    np.testing.assert_allclose(method.rows["log_density"][:200], wanted, atol=2e-3)
     method.take(Experience(np.zeros(64), still, np.ones(64, bool), np.zeros(64, bool)))
     assert not method.carried.any()  # a new episode begins without a past
 
@@ -229,7 +236,7 @@ def test_rewards_are_scaled_by_the_spread_of_the_discounted_return() -> None:
         totals.append(running.copy())
         ended = generator.random(64) < 0.1
         method.take(Experience(reward, np.zeros((64, 3)), ended, np.zeros(64, bool)))
-        np.testing.assert_allclose(method.reward[t], reward / np.sqrt(np.var(totals) + 1e-8), rtol=1e-9)
+        np.testing.assert_allclose(method.rows["reward"][t], reward / np.sqrt(np.var(totals) + 1e-8), rtol=1e-9)
         running[ended] = 0.0
 
 

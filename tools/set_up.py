@@ -127,7 +127,12 @@ def virtual_environment() -> None:
 
 
 def kernels() -> None:
-    """Compile the kernels into their cache, with a progress bar."""
+    """Compile the kernels into their cache, with a progress bar; what was compiled of older files goes first.
+
+    A cached kernel does not notice that another one which it calls was changed.
+    """
+    for cached in (ROOT / "src").glob("plucky_heron/**/__pycache__/*.nb[ci]"):
+        cached.unlink(missing_ok=True)
     done = subprocess.run([str(VENV / "bin" / "python"), str(ROOT / "tools" / "warm_kernels.py")], check=False)
     if done.returncode != 0:
         print("heron: the kernels did not compile; the next start tries again", file=sys.stderr)

@@ -16,7 +16,7 @@ from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.model import Model, accelerations, build_model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.sensing import Sensing
-from plucky_heron.learning import kernels
+from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.machine.schema import read_machine
 from plucky_heron.machine.sensors import Sensor
 from plucky_heron.project import demo_source
@@ -30,12 +30,31 @@ def warm_sensing(model: Model, plant: Plant) -> None:
     instruments.readings(plant, np.zeros((2, len(instruments.channels))))
 
 
+def learn_a_little(method: str, **settings: float) -> None:
+    """A round of a method on made-up observations: acting, remembering, learning."""
+    two = np.ones(2)
+    small = {
+        "steps_per_update": 16,
+        "minibatch": 8,
+        "random_start_steps": 4,
+        "steps_per_round": 8,
+        "replay_capacity": 64,
+    }
+    schema = settings_class(method)
+    chosen = {k: v for k, v in (small | settings).items() if k in schema.model_fields}
+    learner = make_method(method, schema.model_validate(chosen), Space(-two, two, -two, two), 4, 1)
+    over = np.array([True, False, False, True])
+    while not learner.ready():
+        learner.choose(np.zeros((4, 2)))
+        learner.take(Experience(np.zeros(4), np.zeros((4, 2)), over, ~over))
+    learner.improve(0.0)
+
+
 def steps() -> list[Callable[[], object]]:
     """Calls that make Numba compile each entry, with the types used in earnest."""
     model = build_model(read_machine(demo_source() / "machines" / "hoist.toml"))
     plant = Plant(model, 2, 0.004, threads=1)
     line = np.zeros(4)
-    small = np.zeros(4, dtype=np.float32)
     table, whole = np.zeros((2, 2)), np.ones(2, dtype=np.int64)
     return [
         lambda: accelerations(model, model.start, np.zeros(len(model.joints))),
@@ -47,9 +66,9 @@ def steps() -> list[Callable[[], object]]:
         lambda: simulation.instrument_errors(
             table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
         ),
-        lambda: kernels.adam_step(small, small, small.copy(), small.copy(), 1, 1e-3, 0.9, 0.999, 1e-7, 1.0),
         lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
-        lambda: kernels.advantages(table, table, table, table, 0.99, 0.95, table.copy()),
+        lambda: learn_a_little("ppo"),
+        lambda: learn_a_little("sac", priority=0.5),
     ]
 
 

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from plucky_heron.learning.kernels.layers import LEAK, SPREAD_FLOOR
+from plucky_heron.learning.network import Activation
 from plucky_heron.learning.policy import Policy
 
 if TYPE_CHECKING:
@@ -53,16 +55,20 @@ def to_onnx(policy: Policy) -> bytes:
         helper.make_node("Clip", ["scaled", "lower_input", "upper_input"], ["x0"]),
     ]
     layers = policy.network.layers(policy.parameters)
-    for k, (weights, biases) in enumerate(layers):
+    for k, (weights, biases, *norm) in enumerate(layers):
         constants[f"weights_{k}"], constants[f"biases_{k}"] = weights, biases
         last = k == len(layers) - 1
-        nodes.append(
-            helper.make_node("Gemm", [f"x{k}", f"weights_{k}", f"biases_{k}"], ["drawn" if last else f"sum{k}"])
-        )
+        summed = ("raw" if policy.squashed else "drawn") if last else f"sum{k}"
+        nodes.append(helper.make_node("Gemm", [f"x{k}", f"weights_{k}", f"biases_{k}"], [summed]))
+        if norm:
+            constants[f"gains_{k}"], constants[f"offsets_{k}"] = norm
+            names = [summed, f"gains_{k}", f"offsets_{k}"]
+            nodes.append(helper.make_node("LayerNormalization", names, [f"even{k}"], axis=-1, epsilon=SPREAD_FLOOR))
+            summed = f"even{k}"
         if not last:
-            nodes.append(
-                helper.make_node({"tanh": "Tanh", "relu": "Relu"}[policy.activation], [f"sum{k}"], [f"x{k + 1}"])
-            )
+            nodes += _bend(policy.activation, summed, f"x{k + 1}")
+    if policy.squashed:
+        nodes.append(helper.make_node("Tanh", ["raw"], ["drawn"]))
     nodes += [
         helper.make_node("Mul", ["drawn", "half"], ["spanned"]),
         helper.make_node("Add", ["spanned", "middle"], ["centred"]),
@@ -82,18 +88,35 @@ def to_onnx(policy: Policy) -> bytes:
     return serialised
 
 
+def _bend(activation: Activation, given: str, out: str) -> list[Any]:
+    """The nodes of an activation."""
+    from onnx import helper
+
+    if activation == "silu":
+        share = f"{out}_share"
+        return [helper.make_node("Sigmoid", [given], [share]), helper.make_node("Mul", [given, share], [out])]
+    if activation == "leaky relu":
+        return [helper.make_node("LeakyRelu", [given], [out], alpha=LEAK)]
+    return [helper.make_node({"tanh": "Tanh", "relu": "Relu", "elu": "Elu"}[activation], [given], [out])]
+
+
+BENDS: dict[Activation, str] = {
+    "tanh": "tanhf(x)", "relu": "fmaxf(x, 0.0f)", "leaky relu": f"fmaxf(x, {LEAK}f * x)", "elu": "x > 0.0f ? x : expm1f(x)",
+    "silu": "x / (1.0f + expf(-x))",
+}  # fmt: skip
+"""The activations in C."""
+
+
 def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sample_time: float) -> dict[str, str]:
     """``policy.h`` and ``policy.c``."""
     layers: list[dict[str, Any]] = []
     parts = policy.network.layers(policy.parameters)
-    for k, (weights, biases) in enumerate(parts):
-        hidden = {"tanh": "tanhf(sum + {b})", "relu": "fmaxf(sum + {b}, 0.0f)"}[policy.activation]
-        shape = "sum + {b}" if k == len(parts) - 1 else hidden
+    for k, (weights, biases, *norm) in enumerate(parts):
         layers.append(
             {
                 "inputs": weights.shape[0], "outputs": weights.shape[1], "biases": _row(biases),
                 "weights": [_row(column) for column in weights.T], "source": "ab"[k % 2], "target": "ba"[k % 2],
-                "function": shape.format(b=f"biases_{k}[i]"),
+                "hidden": k < len(parts) - 1, "norm": [_row(values) for values in norm],
             }
         )  # fmt: skip
     half, middle = (policy.high - policy.low) * np.float32(0.5), (policy.high + policy.low) * np.float32(0.5)
@@ -101,7 +124,8 @@ def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sa
         "title": _comment(title), "inputs": [_safe(s) for s in inputs], "outputs": [_safe(s) for s in outputs],
         "sample_time": repr(sample_time), "offset": _row(policy.offset), "scale": _row(policy.scale),
         "limit": _number(policy.limit), "layers": layers, "widest": max(policy.sizes), "half": _row(half),
-        "middle": _row(middle), "low": _row(policy.low), "high": _row(policy.high),
+        "bend": BENDS[policy.activation], "normalised": policy.normalised, "floor": _number(SPREAD_FLOOR),
+        "squashed": policy.squashed, "middle": _row(middle), "low": _row(policy.low), "high": _row(policy.high),
     }  # fmt: skip
     environment = templates()
     return {name: environment.get_template(f"{name}.j2").render(values) for name in ("policy.h", "policy.c", "check.c")}

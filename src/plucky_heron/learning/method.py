@@ -18,7 +18,13 @@ from plucky_heron.learning.policy import Policy
 
 Array = np.ndarray
 
-METHODS = {"ppo": ("plucky_heron.learning.ppo", "ProximalPolicy", "ProximalSettings")}
+METHODS = {
+    "ppo": ("plucky_heron.learning.ppo", "ProximalPolicy", "ProximalSettings"),
+    "a2c": ("plucky_heron.learning.a2c", "ActorCritic", "ActorCriticSettings"),
+    "ddpg": ("plucky_heron.learning.ddpg", "DeterministicPolicyGradient", "DeterministicSettings"),
+    "td3": ("plucky_heron.learning.ddpg", "TwinDelayed", "TwinDelayedSettings"),
+    "sac": ("plucky_heron.learning.sac", "SoftActorCritic", "SoftSettings"),
+}
 
 
 @dataclass(frozen=True)
@@ -39,6 +45,13 @@ class Space:
     high: Array
     standardised: Array | None = None
     """Which observations may be standardised by what is met, bool (observations,); all, if left out."""
+    critic_only: int = 0
+    """How many observations, the last ones, are for critics alone."""
+
+    @property
+    def seen(self) -> int:
+        """How many observations, the first ones, the policy is given."""
+        return len(self.observation_low) - self.critic_only
 
 
 @dataclass(frozen=True)
@@ -106,9 +119,9 @@ def settings_class(method: str) -> type[Settings]:
     return found
 
 
-def make_method(method: str, settings: Settings, space: Space, copies: int, seed: int) -> Method:
-    """A method ready to learn from `copies` episodes at a time."""
-    made: Method = getattr(_module(method), METHODS[method][1])(settings, space, copies, seed)
+def make_method(method: str, settings: Settings, space: Space, copies: int, seed: int, threads: int = 1) -> Method:
+    """A method ready to learn from `copies` episodes at a time, on up to `threads` threads."""
+    made: Method = getattr(_module(method), METHODS[method][1])(settings, space, copies, seed, threads)
     return made
 
 

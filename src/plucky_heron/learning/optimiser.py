@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from plucky_heron.learning import kernels
+from plucky_heron.learning.kernels import basic as kernels
 
 Array = np.ndarray
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from plucky_heron.errors import FileError
 from plucky_heron.files import write_whole
-from plucky_heron.learning.network import Network
+from plucky_heron.learning.network import Activation, Network
 from plucky_heron.simulation.batch import Batch
 
 Array = np.ndarray
@@ -24,6 +24,10 @@ class Policy:
 
     Attributes
     ----------
+    squashed
+        Whether the network's outputs pass through tanh; else they are clipped.
+    normalised
+        Whether the network normalises its hidden layers.
     offset, scale : float32 (observations,)
         A sensor value x enters the network as ``clip((x - offset) * scale, -limit, limit)``.
     parameters : float32 (count,)
@@ -33,24 +37,31 @@ class Policy:
     """
 
     sizes: tuple[int, ...]
-    activation: str
+    activation: Activation
     parameters: Array
     offset: Array
     scale: Array
     limit: float
     low: Array
     high: Array
+    normalised: bool = False
+    squashed: bool = False
 
     @property
     def network(self) -> Network:
         """The network that reads `parameters`."""
-        return Network(self.sizes, self.activation)
+        return Network(self.sizes, self.activation, normalised=self.normalised)
 
     def commands(self, observations: Array, network: Network | None = None) -> Array:
-        """Commands (batch, actions) in SI units for raw observations (batch, observations)."""
-        inputs = (observations.astype(np.float32) - self.offset) * self.scale
+        """Commands (batch, actions) in SI units for raw observations (batch, observations).
+
+        Observations beyond those that the policy is given are those of critics, and left out.
+        """
+        inputs = (observations[:, : self.sizes[0]].astype(np.float32) - self.offset) * self.scale
         np.clip(inputs, -self.limit, self.limit, out=inputs)
         drawn = (network or self.network).forward(self.parameters, inputs)
+        if self.squashed:
+            drawn = np.tanh(drawn)
         half = (self.high - self.low) * np.float32(0.5)
         middle = (self.high + self.low) * np.float32(0.5)
         commands: Array = np.clip(middle + half * drawn, self.low, self.high)
@@ -59,7 +70,10 @@ class Policy:
     def save(self, path: Path) -> None:
         """Write as .npz without objects."""
         out = io.BytesIO()
-        facts = json.dumps({"sizes": self.sizes, "activation": self.activation, "limit": self.limit})
+        facts = json.dumps({
+            "sizes": self.sizes, "activation": self.activation, "limit": self.limit, "normalised": self.normalised,
+            "squashed": self.squashed,
+        })  # fmt: skip
         np.savez(
             out, parameters=self.parameters, offset=self.offset, scale=self.scale, low=self.low, high=self.high,
             facts=np.frombuffer(facts.encode(), dtype=np.uint8),
@@ -83,7 +97,10 @@ class Policy:
             raise FileError(path, "", None, "no policy is kept here yet") from error
         except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as error:
             raise FileError(path, "", None, f"is not a policy file, or damaged: {error}") from error
-        return cls(tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays)
+        return cls(
+            tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays,
+            normalised=bool(facts.get("normalised", False)), squashed=bool(facts.get("squashed", False)),
+        )  # fmt: skip
 
 
 class PolicyDriver:

@@ -53,7 +53,9 @@ class Run:
 
     def __init__(self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1) -> None:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
-        self.method = make_method(recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed)
+        self.method = make_method(
+            recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed, threads
+        )
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0

@@ -1,0 +1,39 @@
+"""Advantage actor-critic (Mnih et al. 2016), its workers side by side as copies: one gradient over fresh steps or whole episodes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from plucky_heron.learning.method import Space
+from plucky_heron.learning.on_policy import OnPolicy, OnPolicySettings
+from plucky_heron.learning.settings import setting
+
+
+class ActorCriticSettings(OnPolicySettings):
+    """Settings of the method."""
+
+    advantage_decay: float = setting(
+        1.0, "advantage decay", "How far surprises are carried back; 1 takes the return of all steps of the update.",
+        "Too large: noisy gradients. Too small: believes a critic that knows little yet.", ge=0, le=1,
+    )  # fmt: skip
+    steps_per_update: int = setting(
+        1024, "steps an update", "Control steps over all copies that one gradient learns from; over copies, the steps of the return.",
+        "Too few: noisy gradients; too many: few updates in a budget.", ge=16, le=1_000_000,
+    )  # fmt: skip
+
+
+class ActorCritic(OnPolicy):
+    """The method at work."""
+
+    def __init__(self, settings: ActorCriticSettings, space: Space, copies: int, seed: int, threads: int = 1) -> None:
+        super().__init__(settings, space, copies, seed, threads)
+        self.settings = settings
+
+    def improve(self, progress: float) -> dict[str, float]:
+        """One gradient over all rows."""
+        flat, facts = self.batch()
+        rate = self.scheduled_rate(progress)
+        health = self.step(flat, rate)
+        self.learned()
+        _, log_spread = self.loss.means_and_spreads(self.parameters, flat.inputs[:64, : self.space.seen])
+        return health | facts | {"spread": float(np.exp(log_spread).mean()), "learning_rate": rate}

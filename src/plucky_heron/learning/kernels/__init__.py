@@ -1,0 +1,1 @@
+"""Compiled inner loops of learning: they take and return arrays. Keep these files quiet, as with dynamics."""

@@ -1,0 +1,334 @@
+"""What methods that learn from a replay buffer share: random start, rounds, minibatches, critics, tracking of their predictions."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from typing import Literal
+
+import numpy as np
+
+from plucky_heron.learning.critic import Critic, Side
+from plucky_heron.learning.exploration import RandomStart
+from plucky_heron.learning.inputs import Inputs
+from plucky_heron.learning.kernels import basic as kernels
+from plucky_heron.learning.method import Experience, Space
+from plucky_heron.learning.network import Activation, Network
+from plucky_heron.learning.optimiser import Adam
+from plucky_heron.learning.policy import Policy
+from plucky_heron.learning.replay import Replay, Rows
+from plucky_heron.learning.running import RunningSpread
+from plucky_heron.learning.settings import NetworkSettings, setting
+from plucky_heron.randomness import freeze, stream, thaw
+
+Array = np.ndarray
+
+
+class OffPolicySettings(NetworkSettings):
+    """Settings of every method that learns from a replay buffer."""
+
+    activation: Activation = setting(
+        "relu", "activation", "What bends each hidden layer's sums.",
+        "tanh: gradients vanish when inputs are large. relu: units die and the spread of outputs shrinks.",
+    )  # fmt: skip
+    learning_rate: float = setting(
+        1e-3, "step size of the critic", "How far one update moves the critic.",
+        "Too large: critic loss and predicted values jump. Too small: the critic lags behind what the policy does.", gt=0, le=1,
+    )  # fmt: skip
+    actor_learning_rate: float = setting(
+        1e-3, "step size of the policy", "How far one update moves the policy.",
+        "Too large: the score falls back again and again. Too small: the policy hardly changes.", gt=0, le=1,
+    )  # fmt: skip
+    minibatch: int = setting(
+        256, "minibatch", "Rows of the buffer that one update learns from.",
+        "Too small: noisy; too large: each update costs more than it brings.", ge=2, le=65_536,
+    )  # fmt: skip
+    replay_capacity: int = setting(
+        1_000_000, "replay capacity", "Steps that are remembered; the oldest make room.",
+        "Too small: forgets what failures look like, and fails again.", ge=64, le=20_000_000,
+    )  # fmt: skip
+    priority: float = setting(
+        0.0, "priority", "Exponent by which surprising rows are drawn more often; 0 draws evenly.",
+        "Too large: learns from outliers and noise.", ge=0, le=1,
+    )  # fmt: skip
+    return_steps: int = setting(
+        1, "steps of the return", "Rewards that are summed as they came before the critic's value is trusted.",
+        "1 with a high sample rate: reward travels back slowly. Too many: values of old, worse behaviour.", ge=1, le=100,
+    )  # fmt: skip
+    updates_per_step: float = setting(
+        1.0, "updates a step", "Gradient steps for each control step of one copy.",
+        "Too few: learns little from what it met. Too many: the critic believes its own errors (predicted above realised).",
+        gt=0, le=64,
+    )  # fmt: skip
+    update_after: Literal["steps", "episode"] = setting(
+        "steps", "update after", "Whether updates follow every few steps or each end of an episode.",
+        "After episodes, long episodes leave the policy unchanged for long.",
+    )  # fmt: skip
+    steps_per_round: int = setting(
+        64, "steps a round", "Control steps, over all copies, between rounds of updates.",
+        "Too many: the policy acts on what it knew long ago.", ge=1, le=100_000,
+    )  # fmt: skip
+    random_start_steps: int = setting(
+        4_000, "random start", "Control steps of random commands before anything is learned.",
+        "Too few: the critic sees one corner and the policy is stuck there.", ge=0, le=1_000_000,
+    )  # fmt: skip
+    random_hold: int = setting(
+        20, "random hold", "Samples for which each random command is held.",
+        "Too short for a heavy machine: the random start hardly moves it.", ge=1, le=10_000,
+    )  # fmt: skip
+    target_mix: float = setting(
+        0.005, "target mix", "Share by which target networks follow at each update.",
+        "Too large: values chase themselves and run away. Too small: learning is slow.", gt=0, le=1,
+    )  # fmt: skip
+    standardisation_steps: int = setting(
+        5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
+        "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner.", ge=0, le=10_000_000,
+    )  # fmt: skip
+    reward_standardisation: bool = setting(
+        True, "standardise rewards", "Divides rewards by the running spread of the discounted return.",
+        "Off with large rewards: critic loss in the thousands, and a policy pushed to the limits.",
+    )  # fmt: skip
+    value_scale: float = setting(
+        10.0, "value scale", "Spread that standardised returns are given.",
+        "Too large: gradients are held by their limit. Too small: entropy drowns the reward.", gt=0, le=1000,
+    )  # fmt: skip
+    gradient_limit: float | None = setting(
+        None, "gradient limit", "Longer gradients are shortened to this norm.",
+        "None with rare large rewards: single updates undo many.", gt=0,
+    )  # fmt: skip
+
+
+class OffPolicy(ABC):
+    """A method at work on a replay buffer; see `method.Method` for the contract.
+
+    Sub-classes say how commands are explored, what the critics are to learn, and how the policy follows.
+    """
+
+    outputs_per_action = 1
+
+    def __init__(
+        self, settings: OffPolicySettings, space: Space, copies: int, seed: int, threads: int = 1,
+        critics: int = 1, dtype: type[np.floating] = np.float32,
+    ) -> None:  # fmt: skip
+        self.shared, self.space, self.copies, self.dtype = settings, space, copies, dtype
+        self.observations, self.actions = len(space.observation_low), len(space.low)
+        self.inputs = Inputs(space, settings.observation_standardisation, settings.observation_limit)
+        self.paid = RunningSpread(1)
+        self.running_return: Array = np.zeros(copies)
+        self.replay = Replay(settings.replay_capacity, copies, self.observations, self.actions, settings.priority)
+        self.drawing = stream(seed, "minibatch order")
+        self.random_start = RandomStart(copies, self.actions, seed, settings.random_hold)
+        generator = stream(seed, "initial weights")
+        self.actor = self._network(space.seen, self.outputs_per_action * self.actions)
+        self.parameters: Array = np.zeros(self.actor.count, dtype=dtype)
+        self.actor.initialise(self.parameters, generator, settings.orthogonal_start, settings.last_layer_scale)
+        self.actor_gradient = self.parameters.copy()
+        self.actor_adam = Adam(self.actor.count, dtype)
+        self.critics = [Critic(self._network(self.observations + self.actions, 1)) for _ in range(critics)]
+        for critic in self.critics:
+            critic.initialise(generator, settings.orthogonal_start)
+        work = settings.minibatch * max(settings.hidden) ** 2
+        self.side = Side(threads if critics > 1 and work >= WORTH_A_THREAD else 1)
+        self.steps = self.updates = 0
+        self.progress, self.due = 0.0, 0.0
+        self.waiting, self.episode_over = 0, False
+        self.gap: Array = np.zeros(3)
+        self._last_observations: Array = np.zeros((copies, self.observations))
+        self._last_commands: Array = np.zeros((copies, self.actions))
+        self._buffers: dict[tuple[str, int], Array] = {}
+
+    def _network(self, inputs: int, outputs: int) -> Network:
+        s = self.shared
+        return Network((inputs, *s.hidden, outputs), s.activation, self.dtype, s.layer_normalisation)
+
+    # --- for sub-classes -----------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def explore(self, inputs: Array) -> Array:
+        """Commands with exploration, shares of the range (copies, actions), for policy inputs (copies, seen)."""
+
+    @abstractmethod
+    def update(self, rows: Rows, state: Array, after: Array) -> dict[str, float]:
+        """One gradient step. `state` holds critic inputs (N, observations + actions), `after` those of the later state, its
+        commands yet to be filled in."""
+
+    @abstractmethod
+    def best(self, inputs: Array) -> Array:
+        """Commands without exploration, shares of the range (N, actions)."""
+
+    @abstractmethod
+    def begin(self, over: Array) -> None:
+        """Copies of this mask begin a new episode."""
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def choose(self, observations: Array) -> Array:
+        """Random commands at first, then the policy's with exploration."""
+        if self.steps < max(self.shared.random_start_steps, self.shared.standardisation_steps):
+            self.inputs.update(observations)
+        inputs = self.inputs.of(observations).astype(self.dtype)
+        if self.steps < self.shared.random_start_steps:
+            commands = self.random_start.draw()
+        else:
+            commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]))
+        self._last_observations, self._last_commands = observations.copy(), commands
+        low, high = self.space.low, self.space.high
+        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * commands)
+
+    def take(self, experience: Experience) -> None:
+        """Remember the step; where an episode is over, compare what the critic predicted with what came."""
+        observations, commands = self._last_observations, self._last_commands
+        inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
+        predicted = self.critics[0].values(inputs).copy()
+        self.replay.add(observations, commands, predicted * self._pay_spread(), experience)
+        self.running_return = self.shared.discount * self.running_return + experience.reward
+        self.paid.update(self.running_return[:, None])
+        over = experience.ended | experience.cut
+        if over.any():
+            self._compare(experience, over)
+            self.running_return[over] = 0.0
+            self.episode_over = True
+            self.begin(over)
+        self.steps += self.copies
+        self.waiting += self.copies
+
+    def _compare(self, experience: Experience, over: Array) -> None:
+        inputs = self.inputs.of(experience.after)
+        commands = self.best(np.ascontiguousarray(inputs[:, : self.space.seen].astype(self.dtype)))
+        tails = (
+            self.critics[0].values(np.concatenate([inputs, commands], axis=1, dtype=self.dtype)) * self._pay_spread()
+        )
+        for copy in np.flatnonzero(over):
+            tail = 0.0 if experience.ended[copy] else float(tails[copy])
+            self.gap += self.replay.realised(int(copy), self.shared.discount, tail)
+
+    def ready(self) -> bool:
+        """Whether a round of updates is due."""
+        if self.due >= 1.0:
+            return True
+        if self.steps < self.shared.random_start_steps or self.waiting < self.shared.steps_per_round:
+            return False
+        # an episode may be as long as it likes, but the loop must hear from the method now and then
+        return self.shared.update_after == "steps" or self.episode_over or self.waiting >= PATIENCE
+
+    # --- learning ------------------------------------------------------------------------------------------------
+
+    def improve(self, progress: float) -> dict[str, float]:
+        """As many updates as are due."""
+        shared, self.progress = self.shared, progress
+        if shared.update_after == "steps" or self.episode_over:
+            self.due += shared.updates_per_step * self.waiting
+            self.episode_over = False
+            self.waiting = 0
+        health: dict[str, float] = {}
+        for _ in range(min(int(self.due), MOST_AT_ONCE)):
+            health = self.learn_once()
+            self.due -= 1.0
+        said, came, count = self.gap
+        if count > 0:
+            health |= {"value_predicted": float(said / count), "value_realised": float(came / count)}
+            self.gap[:] = 0.0
+        newest = self.replay.commands[self.replay.last : self.replay.last + self.copies]
+        return health | {"at_limit": float((np.abs(newest) > 0.99).mean()), "replay": float(self.replay.size)}
+
+    def learn_once(self) -> dict[str, float]:
+        """Draw a minibatch and make one update."""
+        shared = self.shared
+        evenness = 0.4 + 0.6 * min(max(self.progress, 0.0), 1.0)
+        rows = self.replay.draw(shared.minibatch, self.drawing, shared.return_steps, shared.discount, evenness)
+        return self.learn_from(rows)
+
+    def learn_from(self, rows: Rows) -> dict[str, float]:
+        """One update on these rows."""
+        offset, scale = self.inputs.affine()
+        limit = self.inputs.limit
+        state, after = self._buffer("state", len(rows.reward)), self._buffer("after", len(rows.reward))
+        kernels.critic_inputs(rows.observations, offset, scale, limit, rows.commands, state)
+        kernels.critic_inputs(rows.after, offset, scale, limit, rows.commands, after)
+        if self.shared.reward_standardisation:
+            rows.reward[:] /= self._pay_spread()
+        self.updates += 1
+        return self.update(rows, state, after)
+
+    def _pay_spread(self) -> np.float32:
+        """What rewards are divided by."""
+        if not self.shared.reward_standardisation:
+            return np.float32(1.0)
+        return np.float32(self.paid.spread[0] / self.shared.value_scale)
+
+    def _buffer(self, name: str, rows: int) -> Array:
+        key = (name, rows)
+        if key not in self._buffers:
+            self._buffers[key] = np.zeros((rows, self.observations + self.actions), dtype=self.dtype)
+        return self._buffers[key]
+
+    def fit_critics(self, rows: Rows, state: Array, wanted: Array) -> tuple[float, float]:
+        """One step of each critic towards `wanted` (N,); returns mean loss and the first one's mean prediction."""
+        shared = self.shared
+        found: list[tuple[float, Array]] = [(0.0, wanted)] * len(self.critics)
+
+        def fit(number: int) -> None:
+            critic = self.critics[number]
+            found[number] = critic.fit(state, wanted, rows.weight, shared.learning_rate, shared.gradient_limit)
+
+        self.side.by_side([lambda k=k: fit(k) for k in range(len(self.critics))])  # type: ignore[misc]
+        if self.replay.priority > 0.0:
+            self.replay.surprised(rows.indices, found[0][1])
+        return float(np.mean([loss for loss, _ in found])), float(np.mean(found[0][1] + wanted))
+
+    def policy(self) -> Policy:
+        """The present policy without exploration, with the present standardisation frozen in."""
+        offset, scale = self.inputs.affine()
+        seen = self.space.seen
+        network, parameters = self.policy_network()
+        return Policy(
+            network.sizes, network.activation, parameters, offset[:seen].astype(np.float32), scale[:seen].astype(np.float32),
+            self.inputs.limit, self.space.low.astype(np.float32), self.space.high.astype(np.float32),
+            normalised=network.normalised, squashed=True,
+        )  # fmt: skip
+
+    def policy_network(self) -> tuple[Network, Array]:
+        """The network that goes out, and its parameters."""
+        return self.actor, self.parameters.copy()
+
+    # --- checkpoints ---------------------------------------------------------------------------------------------
+
+    def keep(self) -> dict[str, Array]:
+        """All state, the replay buffer included."""
+        kept: dict[str, Array] = {
+            "parameters": self.parameters.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
+            "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(),
+            "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over]),
+            "shares": np.array([self.progress, self.due]),
+        }  # fmt: skip
+        parts = {"adam": self.actor_adam.keep(), "replay": self.replay.keep(), "random": self.random_start.keep()}
+        parts |= {f"critic{number}": critic.keep() for number, critic in enumerate(self.critics)}
+        return kept | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()}
+
+    def restore(self, kept: dict[str, Array]) -> None:
+        """Set the state kept by `keep`."""
+
+        def part(name: str) -> dict[str, Array]:
+            return {k.removeprefix(name + "."): v for k, v in kept.items() if k.startswith(name + ".")}
+
+        self.parameters[...] = kept["parameters"]
+        self.inputs.seen.restore(kept["seen"])
+        self.paid.restore(kept["paid"])
+        self.running_return = kept["running_return"].copy()
+        thaw(self.drawing, kept["drawing"])
+        self.gap[...] = kept["gap"]
+        self.steps, self.updates, self.waiting = (int(x) for x in kept["counts"][:3])
+        self.episode_over = bool(kept["counts"][3])
+        self.progress, self.due = (float(x) for x in kept["shares"])
+        self.actor_adam.restore(part("adam"))
+        self.replay.restore(part("replay"))
+        self.random_start.restore(part("random"))
+        for number, critic in enumerate(self.critics):
+            critic.restore(part(f"critic{number}"))
+
+
+WORTH_A_THREAD = 256 * 64 * 64
+"""Minibatch times squared width from which handing one critic to another thread saves more than it costs."""
+MOST_AT_ONCE = 256
+"""Updates after which the loop is told, so that it can stop."""
+PATIENCE = 8192
+"""Steps after which a method that learns after episodes returns to the loop without having learned."""

@@ -1,0 +1,54 @@
+"""How a method states its settings: value, limits, a plain name, what it does, and how one notices that it is wrong."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import Field
+
+from plucky_heron.files import Settings
+from plucky_heron.learning.network import Activation
+
+
+def setting(default: Any, name: str, does: str, wrong: str, **limits: Any) -> Any:
+    """A field of a method's settings."""
+    return Field(default=default, title=name, description=does, json_schema_extra={"wrong": wrong}, **limits)
+
+
+class NetworkSettings(Settings):
+    """What all methods say of their networks and inputs."""
+
+    hidden: tuple[int, ...] = setting(
+        (64, 64), "hidden layers", "Width of each hidden layer, of policy and critic alike.",
+        "Too small: the critic explains little however long it learns. Too large: every step costs more for nothing.",
+        min_length=1, max_length=8,
+    )  # fmt: skip
+    activation: Activation = setting(
+        "tanh", "activation", "What bends each hidden layer's sums.",
+        "tanh: gradients vanish when inputs are large. relu: units die and the spread of outputs shrinks.",
+    )  # fmt: skip
+    layer_normalisation: bool = setting(
+        False, "layer normalisation", "Brings each hidden layer's sums to mean 0 and spread 1, row by row.",
+        "Off, critics of off-policy methods may run away: value figures that grow without end.",
+    )  # fmt: skip
+    orthogonal_start: bool = setting(
+        True, "orthogonal start", "Start weights as rotations; off: evenly drawn, scaled by the number of inputs.",
+        "Seen only in the first updates: a start that saturates commands.",
+    )  # fmt: skip
+    last_layer_scale: float = setting(
+        0.01, "last layer's scale", "How far the untrained policy's commands spread.",
+        "Too large: the untrained commands stand at the limits (see the histogram of the first policy).", gt=0, le=10,
+    )  # fmt: skip
+    observation_standardisation: bool = setting(
+        True, "standardise observations", "Takes out the running mean and spread of what was met, besides the stated ranges.",
+        "Off with generous ranges: inputs hardly differ from 0 and learning is slow.",
+    )  # fmt: skip
+    observation_limit: float = setting(
+        5.0, "observation limit", "Inputs of the networks are held within this.",
+        "Too small: far states look alike.", gt=0, le=100,
+    )  # fmt: skip
+    discount: float = setting(
+        0.99, "discount", "What a reward one sample later counts; 1 / (1 - discount) samples is how far ahead it looks.",
+        "Too small: takes what is near and misses what comes later. Too large: values grow, learning is slow and noisy.",
+        gt=0, lt=1,
+    )  # fmt: skip

@@ -1,0 +1,384 @@
+"""Methods that learn from a replay buffer: gradients, densities, targets, the buffer itself, exploration, and resuming."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from plucky_heron.errors import StateError
+from plucky_heron.learning.critic import Critic
+from plucky_heron.learning.exploration import Deviations, RandomStart
+from plucky_heron.learning.method import METHODS, Experience, Space, make_method, settings_class
+from plucky_heron.learning.network import ACTIVATIONS, Network
+from plucky_heron.learning.replay import Replay, Rows
+from plucky_heron.learning.squashed import spread_bias, squashed_draw
+
+Array = np.ndarray
+SPACE = Space(np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0]))
+OFF_POLICY = ("ddpg", "td3", "sac")
+SMALL = {"hidden": [9, 8], "minibatch": 32, "random_start_steps": 64, "steps_per_round": 32, "replay_capacity": 4096}
+
+
+def made(method: str, dtype: type = np.float64, **changes: Any) -> Any:
+    """A method by itself."""
+    from importlib import import_module
+
+    where, name, _ = METHODS[method]
+    settings = settings_class(method).model_validate(SMALL | changes)
+    return getattr(import_module(where), name)(settings, SPACE, 16, 3, dtype=dtype)
+
+
+def some_rows(count: int, generator: np.random.Generator, dtype: type = np.float64) -> Rows:
+    """Random rows, as if drawn from a buffer."""
+
+    def normal(*shape: int) -> Array:
+        return generator.standard_normal(shape).astype(dtype)
+
+    factor = np.where(generator.random(count) < 0.2, 0.0, 0.97).astype(dtype)
+    return Rows(
+        normal(count, 3), normal(count, 3), np.tanh(normal(count, 2)), normal(count), factor, np.arange(count),
+        generator.uniform(0.5, 1.0, count).astype(dtype),
+    )  # fmt: skip
+
+
+def numeric(function: Any, at: Array) -> Array:
+    """Central differences of a number by a vector, changed in place."""
+    slope = np.zeros_like(at)
+    for k in range(len(at)):
+        kept = at[k]
+        at[k] = kept + 1e-6
+        up = function()
+        at[k] = kept - 1e-6
+        slope[k] = (up - function()) / 2e-6
+        at[k] = kept
+    return slope
+
+
+def close(found: Array, wanted: Array) -> None:
+    """Equal to a millionth of the largest."""
+    assert np.abs(wanted).max() > 1e-6
+    assert np.abs(found - wanted).max() < 1e-6 * np.abs(wanted).max()
+
+
+@pytest.mark.parametrize("activation", ACTIVATIONS)
+@pytest.mark.parametrize("normalised", [False, True])
+def test_gradient_of_a_network_by_parameters_and_inputs(activation: Any, normalised: bool) -> None:
+    generator = np.random.default_rng(1)
+    network = Network((3, 7, 6, 5, 2), activation, np.float64, normalised)
+    parameters = np.zeros(network.count)
+    network.initialise(parameters, generator, True, 1.0)
+    parameters += 0.1 * generator.standard_normal(network.count)
+    inputs, weights = generator.standard_normal((9, 3)), generator.standard_normal((9, 2))
+    network.forward(parameters, inputs)
+    by_parameters, by_inputs, alone = np.zeros(network.count), np.zeros((9, 3)), np.zeros((9, 3))
+    network.backward(parameters, inputs, weights.copy(), by_parameters, by_inputs)
+    network.forward(parameters, inputs)
+    network.backward(parameters, inputs, weights.copy(), None, alone)
+
+    def total() -> float:
+        return float((network.forward(parameters, inputs) * weights).sum())
+
+    close(by_parameters, numeric(total, parameters))
+    flat = inputs.reshape(-1)
+    close(by_inputs.reshape(-1), numeric(total, flat))
+    np.testing.assert_array_equal(by_inputs, alone)
+
+
+@pytest.mark.parametrize("activation", ACTIVATIONS)
+def test_activations_in_single_precision_are_those_of_numpy(activation: Any) -> None:
+    """One unit whose argument is swept far beyond where it saturates."""
+    network = Network((1, 1, 1), activation)
+    parameters = np.array([1, 0, 1, 0], dtype=np.float32)
+    x = np.linspace(-90, 90, 20_001)
+    wanted = {
+        "tanh": np.tanh, "relu": lambda x: np.maximum(x, 0), "leaky relu": lambda x: np.where(x > 0, x, 0.01 * x),
+        "elu": lambda x: np.where(x > 0, x, np.expm1(x)), "silu": lambda x: x / (1 + np.exp(-x)),
+    }[activation](x)  # fmt: skip
+    found = network.forward(parameters, x[:, None].astype(np.float32))[:, 0]
+    np.testing.assert_allclose(found, wanted, rtol=4e-6, atol=4e-7)
+
+
+def test_gradient_of_the_critic() -> None:
+    generator = np.random.default_rng(2)
+    critic = Critic(Network((5, 8, 7, 1), "elu", np.float64, True))
+    critic.initialise(generator, True)
+    rows = some_rows(20, generator)
+    inputs = generator.standard_normal((20, 5))
+    critic.loss(inputs, rows.reward, rows.weight)
+    found = critic.gradient.copy()
+    close(found, numeric(lambda: critic.loss(inputs, rows.reward, rows.weight)[0], critic.parameters))
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+@pytest.mark.parametrize(
+    "switches", [{}, {"layer_normalisation": True, "activation": "silu"}, {"hidden": [6], "activation": "tanh"}]
+)
+def test_gradient_of_the_policy(method: str, switches: dict[str, Any]) -> None:
+    generator = np.random.default_rng(3)
+    learner = made(method, last_layer_scale=1.0, **switches)
+    state = generator.standard_normal((20, 5))
+    noise = generator.standard_normal((20, 2))
+
+    def loss() -> float:
+        figures = learner.actor_loss(state.copy(), noise, 0.3) if method == "sac" else learner.actor_loss(state.copy())
+        return float(figures["policy_loss"])
+
+    loss()
+    found = learner.actor_gradient.copy()
+    close(found, numeric(loss, learner.parameters))
+
+
+def test_squashed_density_is_that_of_a_normal_through_tanh() -> None:
+    """By the change of variables from SciPy's normal; and it sums to one over all commands."""
+    generator = np.random.default_rng(4)
+    outputs, noise = generator.standard_normal((50, 4)), generator.standard_normal((50, 2))
+    commands, density, log_spread = squashed_draw(outputs, noise)
+    drawn = outputs[:, :2] + np.exp(log_spread) * noise
+    wanted = stats.norm.logpdf(drawn, outputs[:, :2], np.exp(log_spread)) - np.log(1 - np.tanh(drawn) ** 2)
+    np.testing.assert_allclose(commands, np.tanh(drawn))
+    np.testing.assert_allclose(density, wanted.sum(axis=1), rtol=1e-9)
+    at = np.array([[0.3, spread_bias(-1.0)]])
+    grid = np.linspace(-8, 8, 4001)
+    unit = (grid - 0.3) / np.exp(-1.0)
+    commands, density, log_spread = squashed_draw(np.repeat(at, len(grid), axis=0), unit[:, None])
+    np.testing.assert_allclose(log_spread, -1.0)
+    assert np.trapezoid(np.exp(density), commands[:, 0]) == pytest.approx(1.0, abs=1e-4)
+    saturated, density, _ = squashed_draw(np.array([[60.0, 0.0]]), np.array([[1.0]]))
+    assert saturated[0, 0] == 1.0 and np.isfinite(density[0])
+
+
+def filled(
+    steps: int, copies: int = 4, capacity: int = 400, priority: float = 0.0
+) -> tuple[Replay, list[dict[str, Array]]]:
+    """A buffer and, beside it, plain lists of what went in."""
+    generator = np.random.default_rng(5)
+    replay, plain = Replay(capacity, copies, 3, 2, priority), []
+    for _ in range(steps):
+        draw = generator.random(copies)
+        row = {
+            "observations": generator.standard_normal((copies, 3)), "commands": generator.uniform(-1, 1, (copies, 2)),
+            "reward": generator.standard_normal(copies), "after": generator.standard_normal((copies, 3)), "ended": draw < 0.1,
+            "cut": (draw >= 0.1) & (draw < 0.2),
+        }  # fmt: skip
+        replay.add(
+            row["observations"],
+            row["commands"],
+            np.zeros(copies),
+            Experience(row["reward"], row["after"], row["ended"], row["cut"]),
+        )
+        plain.append(row)
+    return replay, plain
+
+
+@pytest.mark.parametrize("steps", [60, 250])
+@pytest.mark.parametrize("several", [1, 3, 7])
+def test_returns_over_several_steps_are_those_of_the_double_loop(steps: int, several: int) -> None:
+    """Also where the buffer has wrapped round, at endings, at time cuts, and at the newest step."""
+    replay, plain = filled(steps)
+    rows = replay.draw(500, np.random.default_rng(1), several, 0.9)
+    kept = plain[-100:]
+    first = steps - len(kept)
+    seen = set()
+    for i, entry in enumerate(rows.indices):
+        t, b = int(entry) // 4, int(entry) % 4
+        turn = t + 100 * ((steps - 1 - t) // 100)
+        assert first <= turn < steps
+        total, factor, at = 0.0, 1.0, turn
+        for k in range(several):
+            at = turn + k
+            total += factor * plain[at]["reward"][b]
+            factor *= 0.9
+            if plain[at]["ended"][b] or plain[at]["cut"][b] or at == steps - 1:
+                seen.add((bool(plain[at]["ended"][b]), bool(plain[at]["cut"][b]), at == steps - 1))
+                break
+        assert rows.reward[i] == pytest.approx(total, rel=1e-5, abs=1e-6)
+        assert rows.factor[i] == pytest.approx(0.0 if plain[at]["ended"][b] else factor, rel=1e-6)
+        np.testing.assert_allclose(rows.after[i], plain[at]["after"][b], rtol=1e-6)
+        np.testing.assert_allclose(rows.observations[i], plain[turn]["observations"][b], rtol=1e-6)
+    assert len(seen) >= 3
+
+
+def test_every_row_of_the_buffer_is_drawn_equally_often() -> None:
+    replay, _ = filled(50)
+    counts, generator = np.zeros(200), np.random.default_rng(2)
+    for _ in range(400):
+        counts += np.bincount(replay.draw(100, generator, 1, 0.9).indices, minlength=200)
+    assert stats.chisquare(counts).pvalue > 0.001
+
+
+def test_priority_draws_in_proportion_and_is_corrected_without_bias() -> None:
+    replay, _ = filled(50, priority=1.0)
+    errors = np.linspace(0.1, 2.0, 200)
+    replay.surprised(np.arange(200), errors)
+    generator = np.random.default_rng(3)
+    counts, weighted, norm = np.zeros(200), 0.0, 0.0
+    for _ in range(500):
+        rows = replay.draw(100, generator, 1, 0.9, evenness=1.0)
+        counts += np.bincount(rows.indices, minlength=200)
+        weighted += float((rows.weight * rows.indices).sum())
+        norm += float(rows.weight.sum())
+    np.testing.assert_allclose(counts / counts.sum(), errors / errors.sum(), atol=1.5e-3)
+    assert weighted / norm == pytest.approx(99.5, rel=0.02)  # the even mean of the entries' numbers
+
+
+def test_a_buffer_too_small_for_its_copies_is_refused() -> None:
+    with pytest.raises(StateError, match="too small"):
+        Replay(31, 16, 3, 2)
+
+
+@pytest.mark.parametrize("kind", ["independent", "drifting", "held"])
+def test_deviations_have_the_correlation_and_spread_they_promise(kind: Any) -> None:
+    deviations = Deviations(kind, 400, 2, 1, memory=0.8, hold=5)
+    drawn = np.array([deviations.draw() for _ in range(300)])
+    assert drawn.std() == pytest.approx(1.0, abs=0.02)
+    lag = (drawn[1:] * drawn[:-1]).mean()
+    assert lag == pytest.approx({"independent": 0.0, "drifting": 0.8, "held": 0.8}[kind], abs=0.02)
+    deviations.begin(np.arange(400) < 100)
+    fresh = deviations.draw()
+    assert abs((fresh[:100] * drawn[-1][:100]).mean()) < 0.25
+
+
+def test_random_start_holds_commands_and_covers_the_range() -> None:
+    start = RandomStart(20, 2, 1, 10)
+    drawn = np.array([start.draw().copy() for _ in range(2000)])
+    assert stats.kstest(drawn[::10].reshape(-1), stats.uniform(-1, 2).cdf).pvalue > 0.001
+    changed = (drawn[1:, :, 0] != drawn[:-1, :, 0]).mean(axis=0)
+    np.testing.assert_allclose(changed, 0.1, atol=0.01)
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+def test_targets_bootstrap_time_limits_and_not_endings(method: str) -> None:
+    """One row that ended, one that time cut, one that goes on: what the critics are to say, term by term."""
+    learner = made(method, target_smoothing=0.0) if method != "sac" else made(method)
+    generator = np.random.default_rng(6)
+    rows = some_rows(3, generator)
+    rows.factor[:] = 0.0, 0.97, 0.97
+    after = generator.standard_normal((3, 5))
+    if method == "sac":
+        noise = generator.standard_normal((3, 2))
+        wanted = learner.targets(rows, after, noise, 0.2).copy()
+        outputs = learner.actor.forward(learner.parameters, after[:, :3].copy())
+        commands, density, _ = squashed_draw(outputs, noise)
+        worth = -0.2 * density
+    else:
+        wanted = learner.targets(rows, after).copy()
+        commands = np.tanh(learner.actor.forward(learner.target, after[:, :3].copy()))
+        worth = np.zeros(3)
+    inputs = np.concatenate([after[:, :3], commands], axis=1)
+    worth = worth + np.min([critic.values(inputs, target=True).copy() for critic in learner.critics], axis=0)
+    np.testing.assert_allclose(wanted, rows.reward + np.array([0.0, 0.97, 0.97]) * worth, rtol=1e-12)
+
+
+@pytest.mark.parametrize("limited", [True, False])
+def test_value_of_a_two_state_problem_is_exact(limited: bool) -> None:
+    """Two states in turn, paid 1 and 0, discount 0.9: worth 1 / (1 - 0.81) and 0.9 times that, if cuts by time count.
+
+    Were the cut an ending, three steps would be worth 1 + 0 + 0.81. The critic is asked to fit the targets exactly.
+    """
+    replay = Replay(4096, 2, 1, 1)
+    for step in range(600):
+        state = np.array([[step % 2], [(step + 1) % 2]], dtype=float)
+        over = np.full(2, step % 3 == 2)
+        cut, ended = (over, ~over & over) if limited else (~over & over, over)
+        replay.add(state, np.zeros((2, 1)), np.zeros(2), Experience(1.0 - state[:, 0], 1.0 - state, ended, cut))
+    values = np.zeros(2)
+    generator = np.random.default_rng(1)
+    if not limited:  # an ending every third step, whatever the state: half of a sixth each
+        ended = np.array([np.mean(replay.over[replay.observations[:, 0] == s] == 1) for s in (0, 1)])
+        np.testing.assert_allclose(ended[:2] > 0, True)
+    for _ in range(200):
+        rows = replay.draw(1024, generator, 1, 0.9)
+        target = rows.reward + rows.factor * values[rows.after[:, 0].astype(int)]
+        values = np.array([target[rows.observations[:, 0] == s].mean() for s in (0, 1)])
+    if limited:
+        np.testing.assert_allclose(values, [1 / (1 - 0.81), 0.9 / (1 - 0.81)], rtol=1e-4)
+    else:
+        assert values[0] < 0.8 / (1 - 0.81)
+
+
+def episodes(learner: Any, generator: np.random.Generator, rounds: int) -> dict[str, float]:
+    """Let a method act on random observations and learn; pays most at 0.6 of the first command's range."""
+    health: dict[str, float] = {}
+    for _ in range(rounds):
+        while not learner.ready():
+            commands = learner.choose(generator.uniform(-1, 1, (16, 3)))
+            reward = -((np.clip(commands[:, 0] / 5.0, -1, 1) - 0.6) ** 2)
+            draw = generator.random(16)
+            learner.take(
+                Experience(reward, generator.uniform(-1, 1, (16, 3)), draw < 0.5, (draw >= 0.5) & (draw < 0.6))
+            )
+        health = learner.improve(0.5)
+    return health
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+@pytest.mark.parametrize(
+    "switches",
+    [
+        {}, {"priority": 0.6}, {"return_steps": 3}, {"update_after": "episode"}, {"observation_standardisation": False},
+        {"reward_standardisation": False}, {"layer_normalisation": True}, {"gradient_limit": 1.0}, {"exploration_memory": 0.9},
+    ],
+)  # fmt: skip
+def test_it_learns_the_best_command_with_every_switch(method: str, switches: dict[str, Any]) -> None:
+    learner = made(method, np.float32, updates_per_step=0.5, learning_rate=3e-3, discount=0.5, **switches)
+    generator = np.random.default_rng(0)
+    health = episodes(learner, generator, 120)
+    assert all(np.isfinite(v) for v in health.values())
+    command = learner.policy().commands(generator.uniform(-1, 1, (64, 3)))[:, 0]
+    assert np.abs(command / 5.0 - 0.6).mean() < 0.3  # 0.6 untrained; what follows is noise, which draws a little to all sides
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+def test_resuming_is_exact_and_seeds_differ(method: str) -> None:
+    """Kept in the middle, restored into a fresh object: the same bits from there on, the buffer included."""
+
+    def learner(seed: int) -> Any:
+        settings = settings_class(method).model_validate(SMALL | {"priority": 0.5, "exploration_memory": 0.5})
+        return make_method(method, settings, SPACE, 16, seed)
+
+    first, second, third = learner(1), learner(1), learner(2)
+    generators = [np.random.default_rng(9) for _ in range(3)]
+    for one, generator in zip((first, third), (generators[0], generators[2]), strict=True):
+        episodes(one, generator, 4)
+    second.restore(first.keep())
+    generators[1].bit_generator.state = generators[0].bit_generator.state
+    figures = [episodes(one, generator, 4) for one, generator in zip((first, second), generators[:2], strict=True)]
+    assert figures[0] == figures[1]
+    one, other = first.keep(), second.keep()
+    assert one.keys() == other.keys()
+    for name in one:
+        np.testing.assert_array_equal(one[name], other[name], err_msg=name)
+    episodes(third, generators[2], 4)
+    assert not np.array_equal(third.keep()["parameters"], one["parameters"])
+
+
+def test_two_threads_give_the_same_bits_as_one() -> None:
+    settings = settings_class("sac").model_validate(
+        {"minibatch": 256, "random_start_steps": 64, "replay_capacity": 4096}
+    )
+    kept = []
+    for threads in (1, 2):
+        learner = make_method("sac", settings, SPACE, 16, 1, threads)
+        episodes(learner, np.random.default_rng(1), 3)
+        kept.append(learner.keep()["parameters"])
+    np.testing.assert_array_equal(*kept)
+
+
+def test_predictions_are_compared_with_what_came() -> None:
+    """An episode of three steps: predicted 5 each, discounted returns 1 + 0.9 * (1 + 0.9 * (1 + 0.9 * tail))."""
+    replay = Replay(64, 2, 1, 1)
+    for step in range(4):
+        over = np.array([step == 3, False])
+        replay.add(
+            np.zeros((2, 1)),
+            np.zeros((2, 1)),
+            np.full(2, 5.0),
+            Experience(np.ones(2), np.zeros((2, 1)), over & False, over | (step == 0)),
+        )
+    said, came, count = replay.realised(0, 0.9, 2.0)
+    last = 1 + 0.9 * 2.0
+    wanted = [last, 1 + 0.9 * last, 1 + 0.9 * (1 + 0.9 * last)]
+    assert (said, count) == (15.0, 3) and came == pytest.approx(sum(wanted))

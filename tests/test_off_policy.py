@@ -9,7 +9,6 @@ import pytest
 from scipy import stats
 
 from plucky_heron.errors import StateError
-from plucky_heron.learning.critic import Critic
 from plucky_heron.learning.exploration import Deviations, RandomStart
 from plucky_heron.learning.method import METHODS, Experience, Space, make_method, settings_class
 from plucky_heron.learning.network import ACTIVATIONS, Network
@@ -101,30 +100,56 @@ def test_activations_in_single_precision_are_those_of_numpy(activation: Any) -> 
     np.testing.assert_allclose(found, wanted, rtol=4e-6, atol=4e-7)
 
 
-def test_gradient_of_the_critic() -> None:
-    generator = np.random.default_rng(2)
-    critic = Critic(Network((5, 8, 7, 1), "elu", np.float64, True))
-    critic.initialise(generator, True)
-    rows = some_rows(20, generator)
-    inputs = generator.standard_normal((20, 5))
-    critic.loss(inputs, rows.reward, rows.weight)
-    found = critic.gradient.copy()
-    close(found, numeric(lambda: critic.loss(inputs, rows.reward, rows.weight)[0], critic.parameters))
+def still(learner: Any) -> Any:
+    """Nothing moves, so that losses and gradients may be asked for again and again."""
+    settings = learner.settings.model_copy(
+        update={"learning_rate": 0.0, "actor_learning_rate": 0.0, "entropy_learning_rate": 0.0, "target_mix": 0.0}
+    )
+    learner.settings = learner.shared = settings
+    return learner
+
+
+def update(learner: Any, rows: Rows, noise: Array) -> None:
+    """One update of everything with given noise."""
+    learner.prepare(rows)
+    if hasattr(learner, "smooth"):
+        learner.smooth[...] = 0.1 * noise[0]
+        learner.update_with(rows, True)
+    else:
+        learner.update_with(rows, noise)
 
 
 @pytest.mark.parametrize("method", OFF_POLICY)
 @pytest.mark.parametrize(
-    "switches", [{}, {"layer_normalisation": True, "activation": "silu"}, {"hidden": [6], "activation": "tanh"}]
+    "switches", [{"activation": "silu"}, {"layer_normalisation": True, "activation": "elu"}, {"hidden": [6], "activation": "tanh"}]
+)
+def test_gradient_of_the_critics(method: str, switches: dict[str, Any]) -> None:
+    generator = np.random.default_rng(2)
+    learner = still(made(method, reward_standardisation=False, **switches))
+    rows, noise = some_rows(32, generator), generator.standard_normal((2, 32, 2))
+    for critic in learner.critics:
+        update(learner, rows, noise)
+        found = critic.gradient.copy()
+
+        def loss(critic: Any = critic) -> float:
+            update(learner, rows, noise)
+            return float(critic.figures[0])
+
+        close(found, numeric(loss, critic.parameters))
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+@pytest.mark.parametrize(
+    "switches", [{"activation": "elu"}, {"layer_normalisation": True, "activation": "silu"}, {"hidden": [6], "activation": "tanh"}]
 )
 def test_gradient_of_the_policy(method: str, switches: dict[str, Any]) -> None:
     generator = np.random.default_rng(3)
-    learner = made(method, last_layer_scale=1.0, **switches)
-    state = generator.standard_normal((20, 5))
-    noise = generator.standard_normal((20, 2))
+    learner = still(made(method, last_layer_scale=1.0, reward_standardisation=False, **switches))
+    rows, noise = some_rows(32, generator), generator.standard_normal((2, 32, 2))
 
     def loss() -> float:
-        figures = learner.actor_loss(state.copy(), noise, 0.3) if method == "sac" else learner.actor_loss(state.copy())
-        return float(figures["policy_loss"])
+        update(learner, rows, noise)
+        return float(learner.figures()["policy_loss"])
 
     loss()
     found = learner.actor_gradient.copy()
@@ -252,24 +277,26 @@ def test_random_start_holds_commands_and_covers_the_range() -> None:
 @pytest.mark.parametrize("method", OFF_POLICY)
 def test_targets_bootstrap_time_limits_and_not_endings(method: str) -> None:
     """One row that ended, one that time cut, one that goes on: what the critics are to say, term by term."""
-    learner = made(method, target_smoothing=0.0) if method != "sac" else made(method)
+    learner = still(made(method, minibatch=3, reward_standardisation=False))
     generator = np.random.default_rng(6)
-    rows = some_rows(3, generator)
+    rows, noise = some_rows(3, generator), generator.standard_normal((2, 3, 2))
     rows.factor[:] = 0.0, 0.97, 0.97
-    after = generator.standard_normal((3, 5))
+    update(learner, rows, noise)
+    after = learner.after[:, :3].copy()
     if method == "sac":
-        noise = generator.standard_normal((3, 2))
-        wanted = learner.targets(rows, after, noise, 0.2).copy()
-        outputs = learner.actor.forward(learner.parameters, after[:, :3].copy())
-        commands, density, _ = squashed_draw(outputs, noise)
-        worth = -0.2 * density
+        outputs = learner.actor.forward(learner.parameters, after)
+        commands, density, _ = squashed_draw(outputs, noise[0])
+        worth = -learner.weight * density
     else:
-        wanted = learner.targets(rows, after).copy()
-        commands = np.tanh(learner.actor.forward(learner.target, after[:, :3].copy()))
+        commands = np.tanh(learner.actor.forward(learner.target, after))
+        if method == "td3":
+            commands = np.clip(commands + np.clip(0.1 * noise[0], -0.5, 0.5), -1, 1)
         worth = np.zeros(3)
-    inputs = np.concatenate([after[:, :3], commands], axis=1)
-    worth = worth + np.min([critic.values(inputs, target=True).copy() for critic in learner.critics], axis=0)
-    np.testing.assert_allclose(wanted, rows.reward + np.array([0.0, 0.97, 0.97]) * worth, rtol=1e-12)
+    inputs = np.concatenate([after, commands], axis=1)
+    worth = worth + np.min([c.network.forward(c.target, inputs)[:, 0].copy() for c in learner.critics], axis=0)
+    wanted = rows.reward + np.array([0.0, 0.97, 0.97]) * worth
+    for critic in learner.critics:
+        np.testing.assert_allclose(critic.of(learner.state) - critic.errors, wanted, rtol=1e-9)
 
 
 @pytest.mark.parametrize("limited", [True, False])
@@ -328,7 +355,9 @@ def test_it_learns_the_best_command_with_every_switch(method: str, switches: dic
     health = episodes(learner, generator, 120)
     assert all(np.isfinite(v) for v in health.values())
     command = learner.policy().commands(generator.uniform(-1, 1, (64, 3)))[:, 0]
-    assert np.abs(command / 5.0 - 0.6).mean() < 0.3  # 0.6 untrained; what follows is noise, which draws a little to all sides
+    assert (
+        np.abs(command / 5.0 - 0.6).mean() < 0.3
+    )  # 0.6 untrained; what follows is noise, which draws a little to all sides
 
 
 @pytest.mark.parametrize("method", OFF_POLICY)

@@ -1,4 +1,4 @@
-"""Action-value critics: what a command is worth in a state, with slowly following targets, alone or as a pair."""
+"""Action-value critics: what a command is worth in a state, with slowly following targets; and work on two threads."""
 
 from __future__ import annotations
 
@@ -7,57 +7,64 @@ from collections.abc import Callable
 import numpy as np
 
 from plucky_heron.dynamics.second_thread import SecondThread
-from plucky_heron.learning.kernels import basic as kernels
+from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.optimiser import Adam
+from plucky_heron.learning.replay import Rows
 
 Array = np.ndarray
 
 
 class Critic:
-    """One network from (observations, commands) to a value, its target and its optimiser."""
+    """One network from (observations, commands) to a value, its target and its optimiser, for minibatches of one size.
 
-    def __init__(self, network: Network) -> None:
+    After `fit`, `figures` holds loss, mean value and gradient norm, and `errors` what was missed; after climbing, `values` and
+    `slope` are those of the policy's commands.
+    """
+
+    def __init__(self, network: Network, minibatch: int) -> None:
         self.network, self.dtype = network, network.dtype
         self.parameters: Array = np.zeros(network.count, dtype=self.dtype)
         self.target = self.parameters.copy()
         self.gradient = self.parameters.copy()
         self.adam = Adam(network.count, network.dtype)
-        self.norm = 0.0
+        self.plan = network.plan(minibatch)
+        self.said: Array = np.zeros(minibatch, dtype=self.dtype)
+        self.values, self.errors = self.said.copy(), self.said.copy()
+        self.slope: Array = np.zeros((minibatch, network.sizes[0]), dtype=self.dtype)
+        self.back: Array = np.zeros((minibatch, 1), dtype=self.dtype)
+        self.figures: Array = np.zeros(3)
 
     def initialise(self, generator: np.random.Generator, orthogonal: bool) -> None:
         """Start weights; the target begins as a copy."""
         self.network.initialise(self.parameters, generator, orthogonal, 1.0)
         self.target[...] = self.parameters
 
-    def values(self, inputs: Array, target: bool = False) -> Array:
-        """Values (N,) of inputs (N, observations + actions); overwritten by the next call of this size."""
-        return self.network.forward(self.target if target else self.parameters, inputs)[:, 0]
+    def of(self, inputs: Array) -> Array:
+        """Values (N,) of any number of inputs (N, observations + actions); overwritten by the next call of this size."""
+        return self.network.forward(self.parameters, inputs)[:, 0]
 
-    def loss(self, inputs: Array, wanted: Array, weight: Array) -> tuple[float, Array]:
-        """Half the weighted mean square of the errors, and the errors (N,); the gradient stands in `gradient`."""
-        error = self.values(inputs) - wanted
-        back = (error * weight / self.dtype(len(error)))[:, None]
-        self.network.backward(self.parameters, inputs, back, self.gradient)
-        return 0.5 * float(np.dot(error * weight, error)) / len(error), error
+    def say(self, inputs: Array) -> None:
+        """The target's values of a minibatch, into `said`."""
+        kernels.values_of(self.target, self.plan, inputs, self.said)
 
     def fit(
-        self, inputs: Array, wanted: Array, weight: Array, rate: float, norm_limit: float | None
-    ) -> tuple[float, Array]:
-        """One step towards `wanted`; returns the loss before it, and the errors."""
-        found = self.loss(inputs, wanted, weight)
-        self.norm = self.adam.step(self.parameters, self.gradient, rate, norm_limit)
-        return found
-
-    def slope(self, inputs: Array, by_inputs: Array) -> Array:
-        """Values (N,), and their derivatives by the inputs into `by_inputs` (N, observations + actions)."""
-        values = self.values(inputs)
-        self.network.backward(self.parameters, inputs, np.ones((len(inputs), 1), dtype=self.dtype), None, by_inputs)
-        return values
-
-    def follow(self, mix: float) -> None:
-        """Move the target towards the parameters by the share `mix` (Lillicrap et al. 2016, algorithm 1)."""
-        kernels.mix(self.target, self.parameters, mix)
+        self,
+        state: Array,
+        rows: Rows,
+        worth: Array,
+        rate: float,
+        norm_limit: float | None,
+        mix: float,
+        chosen: Array | None,
+    ) -> None:
+        """One step towards ``reward + factor * worth``; then, at the commands `chosen`, values and slopes, and the target follows."""
+        climb = chosen is not None
+        kernels.fit_and_climb(
+            self.parameters, self.plan, self.gradient, self.adam.plan(rate, norm_limit), state, rows.reward, rows.factor, worth, rows.weight,
+            self.errors, self.back, self.figures, self.target, mix, climb, chosen if climb else state, self.values, self.slope,
+        )  # fmt: skip
+        self.adam.counted()
 
     def keep(self) -> dict[str, Array]:
         """State for a checkpoint."""

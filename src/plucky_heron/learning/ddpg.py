@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from plucky_heron.learning.exploration import Deviations, Kind
-from plucky_heron.learning.kernels import basic as kernels
+from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.off_policy import OffPolicy, OffPolicySettings
 from plucky_heron.learning.replay import Rows
@@ -43,7 +43,7 @@ class DeterministicSettings(OffPolicySettings):
         le=10_000,
     )
     saturation_weight: float = setting(
-        1e-3, "saturation weight", "Cost of the policy's sums before squashing, squared: keeps its slopes from vanishing.",
+        0.02, "saturation weight", "Cost of the policy's sums before squashing, squared: keeps its slopes from vanishing.",
         "0: commands stick at a limit and never come back (share at the limits). Too large: weak commands.", ge=0, le=1,
     )  # fmt: skip
     policy_delay: int = setting(
@@ -88,7 +88,8 @@ class DeterministicPolicyGradient(OffPolicy):
             settings.exploration, copies, self.actions, seed, settings.exploration_memory, settings.exploration_hold
         )
         self.smoothing = stream(seed, "target smoothing")
-        self.figures: dict[str, float] = {}
+        self.smooth: Array = np.zeros((settings.minibatch, self.actions), dtype=dtype)
+        self.told: Array = np.zeros(3)
 
     def explore(self, inputs: Array) -> Array:
         """The policy's command and a deviation, within the limits."""
@@ -106,59 +107,53 @@ class DeterministicPolicyGradient(OffPolicy):
         """The policy's commands."""
         return np.asarray(np.tanh(self.actor.forward(self.parameters, inputs)))
 
-    def update(self, rows: Rows, state: Array, after: Array) -> dict[str, float]:
+    def update(self, rows: Rows) -> None:
         """Critics; and now and then policy and targets."""
+        smoothing = self.settings.target_smoothing
+        if smoothing > 0.0:
+            noise = smoothing * self.smoothing.standard_normal(self.smooth.shape, dtype=np.float32)
+            self.smooth[...] = noise
+        self.update_with(rows, self.updates % self.settings.policy_delay == 0)
+
+    def update_with(self, rows: Rows, climb: bool) -> None:
+        """An update with the smoothing that stands in `smooth`; with `climb` the policy and all targets follow.
+
+        Targets: reward, and the (least) target value of the target policy's command, smoothed (Fujimoto et al. 2018, algorithm 1).
+        """
         settings = self.settings
-        loss, value = self.fit_critics(rows, state, self.targets(rows, after))
-        if self.updates % settings.policy_delay == 0:
-            self.figures = self.actor_loss(state)
-            self.figures["gradient"] = self.actor_adam.step(
-                self.parameters, self.actor_gradient, settings.actor_learning_rate, settings.gradient_limit
-            )
-            kernels.mix(self.target, self.parameters, settings.target_mix)
-            for critic in self.critics:
-                critic.follow(settings.target_mix)
-        return self.figures | {"critic_loss": loss, "value": value}
+        limit = settings.target_smoothing_limit if settings.target_smoothing > 0.0 else 0.0
+        kernels.squash_policy(self.target, self.actor_plan_after, self.seen_after, self.smooth, limit, self.after)
+        self.critics_say()
+        worth = self.critics[0].said
+        if len(self.critics) > 1:
+            worth = np.minimum(worth, self.critics[1].said, out=self.worth)
+        if not climb:
+            self.fit_critics(rows, worth, None)
+            return
+        self.chosen[...] = self.state
+        sums = kernels.squash_policy(self.parameters, self.actor_plan, self.seen, self.smooth, 0.0, self.chosen)
+        self.fit_critics(rows, worth, self.chosen)
+        first = self.critics[0]
+        kernels.plain_climb(
+            self.parameters, self.actor_plan, self.actor_gradient,
+            self.actor_adam.plan(settings.actor_learning_rate, settings.gradient_limit), self.seen, sums, self.chosen, first.values,
+            first.slope, settings.saturation_weight, self.actor_back, self.target, settings.target_mix, self.told,
+        )  # fmt: skip
+        self.actor_adam.counted()
 
-    def targets(self, rows: Rows, after: Array) -> Array:
-        """Reward, and the (least) target value of the target policy's command, smoothed (Fujimoto et al. 2018, algorithm 1)."""
-        settings = self.settings
-        commands = np.tanh(self.actor.forward(self.target, np.ascontiguousarray(after[:, : self.space.seen])))
-        if settings.target_smoothing > 0.0:
-            noise = settings.target_smoothing * self.smoothing.standard_normal(commands.shape, dtype=np.float32)
-            limit = settings.target_smoothing_limit
-            commands = np.clip(commands + np.clip(noise, -limit, limit), -1.0, 1.0)
-        after[:, self.observations :] = commands
-        said: list[Array] = [commands] * len(self.critics)
-
-        def say(number: int) -> None:
-            said[number] = self.critics[number].values(after, target=True)
-
-        self.side.by_side([lambda k=k: say(k) for k in range(len(self.critics))])  # type: ignore[misc]
-        least = said[0] if len(said) == 1 else np.minimum(said[0], said[1])
-        wanted: Array = rows.reward + rows.factor * least
-        return wanted.astype(self.dtype, copy=False)
-
-    def actor_loss(self, state: Array) -> dict[str, float]:
-        """Minus the mean value of the policy's commands, and the cost of saturation; the gradient stands in `actor_gradient`."""
-        weight, count = self.dtype(self.settings.saturation_weight), self.dtype(len(state))
-        inputs = np.ascontiguousarray(state[:, : self.space.seen])
-        sums = self.actor.forward(self.parameters, inputs)
-        commands = np.tanh(sums)
-        state[:, self.observations :] = commands
-        slopes = self._buffer("slope 0", len(state))
-        values = self.critics[0].slope(state, slopes)
-        back = (weight * sums - slopes[:, self.observations :] * (1 - commands * commands)) / count
-        self.actor.backward(self.parameters, inputs, back, self.actor_gradient)
-        cost = 0.5 * float(weight) * float(np.square(sums).sum()) / float(count)
-        return {"policy_loss": cost - float(values.mean()), "saturated": float((np.abs(commands) > 0.99).mean())}
+    def figures(self) -> dict[str, float]:
+        """Health figures of the last update; those of the policy are of its last turn."""
+        loss, saturated, norm = (float(x) for x in self.told)
+        critic = self.critics[0].figures
+        return {
+            "policy_loss": loss, "saturated": saturated, "gradient": norm, "critic_loss": float(critic[0]), "value": float(critic[1]),
+        }  # fmt: skip
 
     def keep(self) -> dict[str, Array]:
         """All state."""
         kept = {f"deviations.{k}": v for k, v in self.deviations.keep().items()}
-        figures = np.array(list(self.figures.values()))
         return super().keep() | kept | {
-            "target_policy": self.target.copy(), "smoothing": freeze(self.smoothing), "figures": figures,
+            "target_policy": self.target.copy(), "smoothing": freeze(self.smoothing), "told": self.told.copy(),
         }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
@@ -167,8 +162,7 @@ class DeterministicPolicyGradient(OffPolicy):
         self.deviations.restore({k[11:]: v for k, v in kept.items() if k.startswith("deviations.")})
         self.target[...] = kept["target_policy"]
         thaw(self.smoothing, kept["smoothing"])
-        names = ("policy_loss", "saturated", "gradient")
-        self.figures = dict(zip(names, (float(x) for x in kept["figures"]), strict=False))
+        self.told[...] = kept["told"]
 
 
 class TwinDelayed(DeterministicPolicyGradient):

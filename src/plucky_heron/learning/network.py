@@ -15,6 +15,7 @@ Array = np.ndarray
 Activation = Literal["tanh", "relu", "leaky relu", "elu", "silu"]
 ACTIVATIONS: tuple[Activation, ...] = ("tanh", "relu", "leaky relu", "elu", "silu")
 """In the order of their numbers in `kernels.layers`."""
+Plan = tuple[Array, int, bool, Array, Array]
 MOST_SIZES = 64
 """Batch sizes whose buffers are kept."""
 _NOTHING: dict[type, Array] = {t: np.zeros((0, 0), dtype=t) for t in (np.float32, np.float64)}
@@ -130,6 +131,11 @@ class Network:
                 del self._spaces[next(iter(self._spaces))]
             self._spaces[batch] = self._make_space(batch)
         return self._spaces[batch]
+
+    def plan(self, batch: int) -> Plan:
+        """What compiled code needs of this network besides its parameters, with buffers of its own for `batch` rows."""
+        space = self._make_space(batch)
+        return self.shape, self.kind, self.normalised, space.flat, space.places
 
     def _make_space(self, batch: int) -> Workspace:
         count = len(self.sizes) - 1

@@ -10,7 +10,7 @@ import numpy as np
 from plucky_heron.learning.critic import Critic, Side
 from plucky_heron.learning.exploration import RandomStart
 from plucky_heron.learning.inputs import Inputs
-from plucky_heron.learning.kernels import basic as kernels
+from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.optimiser import Adam
@@ -123,7 +123,8 @@ class OffPolicy(ABC):
         self.actor.initialise(self.parameters, generator, settings.orthogonal_start, settings.last_layer_scale)
         self.actor_gradient = self.parameters.copy()
         self.actor_adam = Adam(self.actor.count, dtype)
-        self.critics = [Critic(self._network(self.observations + self.actions, 1)) for _ in range(critics)]
+        network = self._network(self.observations + self.actions, 1)
+        self.critics = [Critic(network, settings.minibatch) for _ in range(critics)]
         for critic in self.critics:
             critic.initialise(generator, settings.orthogonal_start)
         work = settings.minibatch * max(settings.hidden) ** 2
@@ -134,7 +135,17 @@ class OffPolicy(ABC):
         self.gap: Array = np.zeros(3)
         self._last_observations: Array = np.zeros((copies, self.observations))
         self._last_commands: Array = np.zeros((copies, self.actions))
-        self._buffers: dict[tuple[str, int], Array] = {}
+        count = settings.minibatch
+
+        def make(width: int) -> Array:
+            return np.zeros((count, width), dtype=dtype)
+
+        joined = self.observations + self.actions
+        self.state, self.after, self.chosen = make(joined), make(joined), make(joined)
+        self.seen, self.seen_after = make(space.seen), make(space.seen)
+        self.worth: Array = np.zeros(count, dtype=dtype)
+        self.actor_plan, self.actor_plan_after = self.actor.plan(count), self.actor.plan(count)
+        self.actor_back = make(self.actor.sizes[-1])
 
     def _network(self, inputs: int, outputs: int) -> Network:
         s = self.shared
@@ -147,9 +158,12 @@ class OffPolicy(ABC):
         """Commands with exploration, shares of the range (copies, actions), for policy inputs (copies, seen)."""
 
     @abstractmethod
-    def update(self, rows: Rows, state: Array, after: Array) -> dict[str, float]:
-        """One gradient step. `state` holds critic inputs (N, observations + actions), `after` those of the later state, its
-        commands yet to be filled in."""
+    def update(self, rows: Rows) -> None:
+        """One gradient step; `state`, `after`, `seen` and `seen_after` hold the inputs of these rows."""
+
+    @abstractmethod
+    def figures(self) -> dict[str, float]:
+        """Health figures of the last update."""
 
     @abstractmethod
     def best(self, inputs: Array) -> Array:
@@ -178,7 +192,7 @@ class OffPolicy(ABC):
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
         observations, commands = self._last_observations, self._last_commands
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
-        predicted = self.critics[0].values(inputs).copy()
+        predicted = self.critics[0].of(inputs).copy()
         self.replay.add(observations, commands, predicted * self._pay_spread(), experience)
         self.running_return = self.shared.discount * self.running_return + experience.reward
         self.paid.update(self.running_return[:, None])
@@ -194,9 +208,7 @@ class OffPolicy(ABC):
     def _compare(self, experience: Experience, over: Array) -> None:
         inputs = self.inputs.of(experience.after)
         commands = self.best(np.ascontiguousarray(inputs[:, : self.space.seen].astype(self.dtype)))
-        tails = (
-            self.critics[0].values(np.concatenate([inputs, commands], axis=1, dtype=self.dtype)) * self._pay_spread()
-        )
+        tails = self.critics[0].of(np.concatenate([inputs, commands], axis=1, dtype=self.dtype)) * self._pay_spread()
         for copy in np.flatnonzero(over):
             tail = 0.0 if experience.ended[copy] else float(tails[copy])
             self.gap += self.replay.realised(int(copy), self.shared.discount, tail)
@@ -219,10 +231,10 @@ class OffPolicy(ABC):
             self.due += shared.updates_per_step * self.waiting
             self.episode_over = False
             self.waiting = 0
-        health: dict[str, float] = {}
         for _ in range(min(int(self.due), MOST_AT_ONCE)):
-            health = self.learn_once()
+            self.learn_once()
             self.due -= 1.0
+        health = self.figures() if self.updates else {}
         said, came, count = self.gap
         if count > 0:
             health |= {"value_predicted": float(said / count), "value_realised": float(came / count)}
@@ -230,24 +242,30 @@ class OffPolicy(ABC):
         newest = self.replay.commands[self.replay.last : self.replay.last + self.copies]
         return health | {"at_limit": float((np.abs(newest) > 0.99).mean()), "replay": float(self.replay.size)}
 
-    def learn_once(self) -> dict[str, float]:
+    def learn_once(self) -> None:
         """Draw a minibatch and make one update."""
         shared = self.shared
         evenness = 0.4 + 0.6 * min(max(self.progress, 0.0), 1.0)
-        rows = self.replay.draw(shared.minibatch, self.drawing, shared.return_steps, shared.discount, evenness)
-        return self.learn_from(rows)
+        self.learn_from(
+            self.replay.draw(shared.minibatch, self.drawing, shared.return_steps, shared.discount, evenness)
+        )
 
-    def learn_from(self, rows: Rows) -> dict[str, float]:
+    def learn_from(self, rows: Rows) -> None:
         """One update on these rows."""
+        self.prepare(rows)
+        self.updates += 1
+        self.update(rows)
+        if self.replay.priority > 0.0:
+            self.replay.surprised(rows.indices, self.critics[0].errors)
+
+    def prepare(self, rows: Rows) -> None:
+        """Inputs of the rows, and rewards to the scale of values."""
         offset, scale = self.inputs.affine()
         limit = self.inputs.limit
-        state, after = self._buffer("state", len(rows.reward)), self._buffer("after", len(rows.reward))
-        kernels.critic_inputs(rows.observations, offset, scale, limit, rows.commands, state)
-        kernels.critic_inputs(rows.after, offset, scale, limit, rows.commands, after)
+        kernels.inputs_of(rows.observations, offset, scale, limit, rows.commands, self.state, self.seen)
+        kernels.inputs_of(rows.after, offset, scale, limit, rows.commands, self.after, self.seen_after)
         if self.shared.reward_standardisation:
             rows.reward[:] /= self._pay_spread()
-        self.updates += 1
-        return self.update(rows, state, after)
 
     def _pay_spread(self) -> np.float32:
         """What rewards are divided by."""
@@ -255,25 +273,18 @@ class OffPolicy(ABC):
             return np.float32(1.0)
         return np.float32(self.paid.spread[0] / self.shared.value_scale)
 
-    def _buffer(self, name: str, rows: int) -> Array:
-        key = (name, rows)
-        if key not in self._buffers:
-            self._buffers[key] = np.zeros((rows, self.observations + self.actions), dtype=self.dtype)
-        return self._buffers[key]
-
-    def fit_critics(self, rows: Rows, state: Array, wanted: Array) -> tuple[float, float]:
-        """One step of each critic towards `wanted` (N,); returns mean loss and the first one's mean prediction."""
-        shared = self.shared
-        found: list[tuple[float, Array]] = [(0.0, wanted)] * len(self.critics)
+    def fit_critics(self, rows: Rows, worth: Array, chosen: Array | None) -> None:
+        """One step of each critic; then they value the policy's commands `chosen`, if it is its turn."""
+        s = self.shared
 
         def fit(number: int) -> None:
-            critic = self.critics[number]
-            found[number] = critic.fit(state, wanted, rows.weight, shared.learning_rate, shared.gradient_limit)
+            self.critics[number].fit(self.state, rows, worth, s.learning_rate, s.gradient_limit, s.target_mix, chosen)
 
         self.side.by_side([lambda k=k: fit(k) for k in range(len(self.critics))])  # type: ignore[misc]
-        if self.replay.priority > 0.0:
-            self.replay.surprised(rows.indices, found[0][1])
-        return float(np.mean([loss for loss, _ in found])), float(np.mean(found[0][1] + wanted))
+
+    def critics_say(self) -> None:
+        """The targets' values of `after`, into each critic's `said`."""
+        self.side.by_side([lambda c=c: c.say(self.after) for c in self.critics])  # type: ignore[misc]
 
     def policy(self) -> Policy:
         """The present policy without exploration, with the present standardisation frozen in."""

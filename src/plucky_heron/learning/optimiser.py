@@ -25,6 +25,14 @@ class Adam:
         kernels.adam_step(parameters, gradient, self.mean, self.square, self.count, rate, 0.9, 0.999, 1e-7, scale)
         return norm
 
+    def plan(self, rate: float, norm_limit: float | None) -> tuple[Array, Array, int, float, float]:
+        """What compiled code needs to make the next step; who uses it counts the step with `counted`."""
+        return self.mean, self.square, self.count, rate, norm_limit or 0.0
+
+    def counted(self) -> None:
+        """A step was made by compiled code."""
+        self.count += 1
+
     def keep(self) -> dict[str, Array]:
         """State for a checkpoint."""
         return {"mean": self.mean.copy(), "square": self.square.copy(), "count": np.array(self.count)}

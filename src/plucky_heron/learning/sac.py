@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from plucky_heron.learning.exploration import Deviations, Kind
-from plucky_heron.learning.kernels import squashed as squashed_kernels
+from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.off_policy import OffPolicy, OffPolicySettings
@@ -70,6 +70,13 @@ class SoftActorCritic(OffPolicy):
         kind: Kind = "drifting" if settings.exploration_memory > 0.0 else "independent"
         self.deviations = Deviations(kind, copies, self.actions, seed, settings.exploration_memory)
         self.draws = stream(seed, "policy draws")
+        count = settings.minibatch
+        commands: Array = np.zeros((count, self.actions), dtype=dtype)
+        self.drawn = commands, np.zeros(count, dtype=dtype), commands.copy()
+        self.values: Array = np.zeros((2, count), dtype=dtype)
+        self.slopes: Array = np.zeros((2, count, self.observations + self.actions), dtype=dtype)
+        self.told: Array = np.zeros(6)
+        self.weight = settings.entropy_weight_start
 
     def explore(self, inputs: Array) -> Array:
         """A draw from the policy; with memory, the normal draws behind it drift instead of being fresh."""
@@ -85,64 +92,63 @@ class SoftActorCritic(OffPolicy):
         """The mean before squashing, squashed."""
         return np.asarray(np.tanh(self.actor.forward(self.parameters, inputs)[:, : self.actions]))
 
-    def update(self, rows: Rows, state: Array, after: Array) -> dict[str, float]:
+    def update(self, rows: Rows) -> None:
         """Critics, policy, entropy weight, targets."""
-        settings, count = self.settings, len(state)
-        weight = math.exp(self.log_weight[0])
-        noise = self.draws.standard_normal((2, count, self.actions), dtype=np.float32).astype(self.dtype, copy=False)
-        wanted = self.targets(rows, after, noise[0], weight)
-        loss, value = self.fit_critics(rows, state, wanted)
-        figures = self.actor_loss(state, noise[1], weight)
-        norm = self.actor_adam.step(
-            self.parameters, self.actor_gradient, settings.actor_learning_rate, settings.gradient_limit
+        noise = self.draws.standard_normal((2, len(self.state), self.actions), dtype=np.float32)
+        self.update_with(rows, noise.astype(self.dtype, copy=False))
+
+    def update_with(self, rows: Rows, noise: Array) -> None:
+        """An update with given draws (2, N, actions): for what the later state is worth, and for the policy's own step."""
+        settings = self.settings
+        self.weight = weight = math.exp(self.log_weight[0])
+        limits = LEAST_LOG_SPREAD, MOST_LOG_SPREAD
+        commands, log_density, log_spread = self.drawn
+        kernels.soft_draw(
+            self.parameters,
+            self.actor_plan_after,
+            self.seen_after,
+            noise[0],
+            *limits,
+            self.after,
+            commands,
+            log_density,
+            log_spread,
         )
+        self.critics_say()
+        kernels.soft_worth(self.critics[0].said, self.critics[1].said, log_density, weight, self.worth)
+        self.chosen[...] = self.state
+        outputs = kernels.soft_draw(
+            self.parameters,
+            self.actor_plan,
+            self.seen,
+            noise[1],
+            *limits,
+            self.chosen,
+            commands,
+            log_density,
+            log_spread,
+        )
+        self.fit_critics(rows, self.worth, self.chosen)
+        for number, critic in enumerate(self.critics):
+            self.values[number], self.slopes[number] = critic.values, critic.slope
+        kernels.soft_climb(
+            self.parameters, self.actor_plan, self.actor_gradient,
+            self.actor_adam.plan(settings.actor_learning_rate, settings.gradient_limit), self.seen, outputs, noise[1], commands,
+            log_density, log_spread, self.values, self.slopes, weight, *limits, self.actor_back, self.told,
+        )  # fmt: skip
+        self.actor_adam.counted()
         # J = -log_weight * mean(log density + wanted entropy), after Haarnoja et al. 2018, eq. 18, on the logarithm of the weight
         if settings.entropy_learning_rate > 0.0:
-            push = np.array([figures["entropy"] - self.wanted_entropy], dtype=self.dtype)
+            push = np.array([-self.told[1] - self.wanted_entropy], dtype=self.dtype)
             self.weight_adam.step(self.log_weight, push, settings.entropy_learning_rate)
-        for critic in self.critics:
-            critic.follow(settings.target_mix)
-        return figures | {"critic_loss": loss, "value": value, "gradient": norm, "entropy_weight": weight}
 
-    def targets(self, rows: Rows, after: Array, noise: Array, weight: float) -> Array:
-        """What the critics are to say: reward, and the least target value less the weighted log-density (eq. 5)."""
-        outputs = self.actor.forward(self.parameters, np.ascontiguousarray(after[:, : self.space.seen]))
-        commands, log_density, _ = squashed_draw(outputs, noise)
-        after[:, self.observations :] = commands
-        said: list[Array] = [commands] * 2
-
-        def say(number: int) -> None:
-            said[number] = self.critics[number].values(after, target=True)
-
-        self.side.by_side([lambda: say(0), lambda: say(1)])
-        least = np.minimum(said[0], said[1])
-        wanted: Array = rows.reward + rows.factor * (least - self.dtype(weight) * log_density)
-        return wanted.astype(self.dtype, copy=False)
-
-    def actor_loss(self, state: Array, noise: Array, weight: float) -> dict[str, float]:
-        """Mean of ``weight * log_density - least value``; its gradient stands in `actor_gradient`."""
-        inputs = np.ascontiguousarray(state[:, : self.space.seen])
-        outputs = self.actor.forward(self.parameters, inputs)
-        commands, log_density, log_spread = squashed_draw(outputs, noise)
-        state[:, self.observations :] = commands
-        values: list[Array] = [commands] * 2
-        slopes = [self._buffer("slope 0", len(state)), self._buffer("slope 1", len(state))]
-
-        def climb(number: int) -> None:
-            values[number] = self.critics[number].slope(state, slopes[number])
-
-        self.side.by_side([lambda: climb(0), lambda: climb(1)])
-        first = values[0] < values[1]
-        slope = np.where(first[:, None], slopes[0][:, self.observations :], slopes[1][:, self.observations :])
-        back = np.empty_like(outputs)
-        squashed_kernels.soft_actor_gradient(
-            outputs, noise, commands, log_spread, slope, weight, LEAST_LOG_SPREAD, MOST_LOG_SPREAD, back
-        )
-        self.actor.backward(self.parameters, inputs, back, self.actor_gradient)
-        density, spread = float(log_density.mean()), np.exp(log_spread)
+    def figures(self) -> dict[str, float]:
+        """Health figures of the last update."""
+        loss, density, spread, least, most, norm = (float(x) for x in self.told)
+        critic = self.critics[0].figures
         return {
-            "policy_loss": weight * density - float(np.minimum(values[0], values[1]).mean()), "entropy": -density,
-            "spread": float(spread.mean()), "spread_least": float(spread.min()), "spread_most": float(spread.max()),
+            "policy_loss": loss, "entropy": -density, "spread": spread, "spread_least": least, "spread_most": most, "gradient": norm,
+            "critic_loss": float(critic[0]), "value": float(critic[1]), "entropy_weight": self.weight,
         }  # fmt: skip
 
     def policy_network(self) -> tuple[Network, Array]:

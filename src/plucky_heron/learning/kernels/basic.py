@@ -46,14 +46,3 @@ def mix(target, parameters, share):
     part = target.dtype.type(share)
     for i in range(target.shape[0]):
         target[i] += part * (parameters[i] - target[i])
-
-
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
-def critic_inputs(observations, offset, scale, limit, commands, out):
-    """Network inputs of a critic (N, observations + actions): standardised and limited values, then the commands."""
-    wide = observations.shape[1]
-    for i in range(observations.shape[0]):
-        for j in range(wide):
-            out[i, j] = min(max((observations[i, j] - offset[j]) * scale[j], -limit), limit)
-        for j in range(commands.shape[1]):
-            out[i, wide + j] = commands[i, j]

@@ -172,7 +172,10 @@ def forward(parameters, sizes, activation, normalised, inputs, work, places):
         at += b
         first = places[number, 0]
         out = work[first : first + count * b].reshape((count, b))
-        np.dot(current, weights, out)
+        if b == 1:  # a product with a single column is slow as a product of matrices
+            np.dot(current, parameters[at - 1 - a : at - 1], work[first : first + count])
+        else:
+            np.dot(current, weights, out)
         for i in range(count):
             for j in range(b):
                 out[i, j] += biases[j]
@@ -219,7 +222,10 @@ def backward(
             first = places[number - 1, 0]
             below = work[first : first + count * a].reshape((count, a))
         if learn:
-            np.dot(below.T, current, gradient[at : at + a * b].reshape((a, b)))
+            if b == 1:
+                np.dot(below.T, current.reshape(count), gradient[at : at + a])
+            else:
+                np.dot(below.T, current, gradient[at : at + a * b].reshape((a, b)))
             biases = gradient[at + a * b : at + a * b + b]
             biases[:] = 0.0
             for i in range(count):
@@ -231,7 +237,12 @@ def backward(
             return
         first = places[layers + number % 2, 0]
         back = work[first : first + count * a].reshape((count, a))
-        np.dot(current, weights.T, back)
+        if b == 1:
+            for i in range(count):
+                for j in range(a):
+                    back[i, j] = current[i, 0] * weights[j, 0]
+        else:
+            np.dot(current, weights.T, back)
         argument = below
         if activation == SILU:
             argument = work[places[number - 1, 1] : places[number - 1, 1] + count * a].reshape((count, a))

@@ -40,7 +40,9 @@ def learn(method: str, seed: int, steps: int, copies: int = 16, **settings: Any)
 
     Episodes are cut by time after 60 samples, which a method that took cuts for endings would pay for.
     """
-    checked = settings_class(method).model_validate({"discount": DISCOUNT, "hidden": (32, 32), **settings})
+    schema = settings_class(method)
+    own = {k: v for k, v in {"discount": DISCOUNT, "hidden": (32, 32)}.items() if k in schema.model_fields}
+    checked = schema.model_validate(own | settings)
     learner = make_method(method, checked, SPACE, copies, seed)
     generator = np.random.default_rng(seed)
     state = generator.uniform(-1, 1, (copies, 2))

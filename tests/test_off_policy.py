@@ -121,7 +121,8 @@ def update(learner: Any, rows: Rows, noise: Array) -> None:
 
 @pytest.mark.parametrize("method", OFF_POLICY)
 @pytest.mark.parametrize(
-    "switches", [{"activation": "silu"}, {"layer_normalisation": True, "activation": "elu"}, {"hidden": [6], "activation": "tanh"}]
+    "switches",
+    [{"activation": "silu"}, {"layer_normalisation": True, "activation": "elu"}, {"hidden": [6], "activation": "tanh"}],
 )
 def test_gradient_of_the_critics(method: str, switches: dict[str, Any]) -> None:
     generator = np.random.default_rng(2)
@@ -140,7 +141,8 @@ def test_gradient_of_the_critics(method: str, switches: dict[str, Any]) -> None:
 
 @pytest.mark.parametrize("method", OFF_POLICY)
 @pytest.mark.parametrize(
-    "switches", [{"activation": "elu"}, {"layer_normalisation": True, "activation": "silu"}, {"hidden": [6], "activation": "tanh"}]
+    "switches",
+    [{"activation": "elu"}, {"layer_normalisation": True, "activation": "silu"}, {"hidden": [6], "activation": "tanh"}],
 )
 def test_gradient_of_the_policy(method: str, switches: dict[str, Any]) -> None:
     generator = np.random.default_rng(3)

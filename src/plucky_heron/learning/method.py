@@ -23,6 +23,10 @@ METHODS = {
     "a2c": ("plucky_heron.learning.a2c", "ActorCritic", "ActorCriticSettings"),
     "ddpg": ("plucky_heron.learning.ddpg", "DeterministicPolicyGradient", "DeterministicSettings"),
     "td3": ("plucky_heron.learning.ddpg", "TwinDelayed", "TwinDelayedSettings"),
+    "model-based": ("plucky_heron.learning.model_based", "model_based", "ModelBasedSettings"),
+    "random search": ("plucky_heron.learning.search", "RandomSearch", "LinearSettings"),
+    "cross-entropy": ("plucky_heron.learning.search", "CrossEntropySearch", "CrossEntropySettings"),
+    "evolution": ("plucky_heron.learning.search", "EvolutionStrategy", "EvolutionSettings"),
     "sac": ("plucky_heron.learning.sac", "SoftActorCritic", "SoftSettings"),
 }
 

@@ -1,0 +1,220 @@
+"""An ensemble of networks that foresee the next observations, the reward and the ending from what was observed and commanded.
+
+Members differ in their start weights and in the rows they learn from; where they disagree, none of them knows.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from plucky_heron.learning.network import Activation, Network
+from plucky_heron.learning.optimiser import Adam
+from plucky_heron.learning.replay import ENDED, Replay
+
+Array = np.ndarray
+LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -6.0, 1.0
+
+
+@dataclass(frozen=True)
+class Foreseen:
+    """What follows, (N, ...): observations, reward, and the chance of an ending."""
+
+    observations: Array
+    reward: Array
+    ending: Array
+
+
+@dataclass(frozen=True)
+class Inspection:
+    """Predictions beside the truth over one stretch of T steps.
+
+    Attributes
+    ----------
+    truth : (T, observations)
+        What was observed after each step.
+    one_step, open_loop : (members, T, observations)
+        Foreseen from the true state before each step, and from the first state alone by the commands that were given.
+    """
+
+    truth: Array
+    one_step: Array
+    open_loop: Array
+
+    def missed(self) -> tuple[Array, Array]:
+        """Root mean square error of the members' mean, one-step and open-loop, as shares of the truth's spread (observations,)."""
+        spread = self.truth.std(axis=0) + 1e-9
+        one, far = (
+            np.sqrt(np.square(p.mean(axis=0) - self.truth).mean(axis=0)) / spread
+            for p in (self.one_step, self.open_loop)
+        )
+        return one, far
+
+
+class Member:
+    """One network: standardised changes of the observations and the reward, the log-odds of an ending, and with `gaussian` the
+    spreads of the observations. The reward has none: where a mean is hard to learn, a spread lets the network give it up.
+    """
+
+    def __init__(
+        self, inputs: int, foreseen: int, hidden: tuple[int, ...], activation: Activation, gaussian: bool,
+        dtype: type[np.floating] = np.float32,
+    ) -> None:  # fmt: skip
+        self.foreseen, self.gaussian, self.dtype = foreseen, gaussian, dtype
+        self.spreads = foreseen - 1 if gaussian else 0
+        self.network = Network((inputs, *hidden, foreseen + self.spreads + 1), activation, dtype)
+        self.parameters: Array = np.zeros(self.network.count, dtype=dtype)
+        self.gradient = self.parameters.copy()
+        self.adam = Adam(self.network.count, dtype)
+
+    def split(self, outputs: Array) -> tuple[Array, Array, Array]:
+        """Means (N, foreseen), log-spreads (N, foreseen), log-odds of an ending (N,)."""
+        k = self.foreseen
+        middle, half = 0.5 * (LEAST_LOG_SPREAD + MOST_LOG_SPREAD), 0.5 * (MOST_LOG_SPREAD - LEAST_LOG_SPREAD)
+        spread = np.zeros_like(outputs[:, :k])
+        spread[:, : self.spreads] = middle + half * np.tanh(outputs[:, k : k + self.spreads])
+        return outputs[:, :k], spread, outputs[:, -1]
+
+    def loss(self, inputs: Array, wanted: Array, ended: Array) -> float:
+        """Mean negative log-likelihood without its constant (half the squared error without spreads), and the cross-entropy of
+        the ending; the gradient stands in `gradient`.
+        """
+        outputs = self.network.forward(self.parameters, inputs)
+        means, log_spread, odds = self.split(outputs)
+        inverse = np.exp(-log_spread)
+        unit = (means - wanted) * inverse
+        rows, k = self.dtype(len(inputs)), self.foreseen
+        back = np.empty_like(outputs)
+        back[:, :k] = unit * inverse / rows
+        if self.gaussian:
+            half = 0.5 * (MOST_LOG_SPREAD - LEAST_LOG_SPREAD)
+            here = slice(k, k + self.spreads)
+            back[:, here] = (1.0 - unit[:, :-1] ** 2) * half * (1.0 - np.tanh(outputs[:, here]) ** 2) / rows
+        chance = _share(odds)
+        back[:, -1] = (chance - ended) / rows
+        self.network.backward(self.parameters, inputs, back, self.gradient)
+        crossed = np.logaddexp(0.0, odds) - ended * odds
+        return float((0.5 * unit**2 + log_spread).sum(axis=1).mean() + crossed.mean())
+
+    def fit(self, inputs: Array, wanted: Array, ended: Array, rate: float) -> float:
+        """One step of the optimiser; returns the loss before it."""
+        found = self.loss(inputs, wanted, ended)
+        self.adam.step(self.parameters, self.gradient, rate, 10.0)
+        return found
+
+
+class Ensemble:
+    """The members and the scales of what they are given and give.
+
+    Parameters
+    ----------
+    observations, actions
+        Widths; the foreseen values are the observations and the reward.
+    """
+
+    def __init__(
+        self, observations: int, actions: int, members: int, hidden: tuple[int, ...], activation: Activation, gaussian: bool,
+        generator: np.random.Generator,
+    ) -> None:  # fmt: skip
+        self.observations = observations
+        self.members = [
+            Member(observations + actions, observations + 1, hidden, activation, gaussian) for _ in range(members)
+        ]
+        for member in self.members:
+            member.network.initialise(member.parameters, generator, True, 0.1)
+        wide = observations + 1
+        self.scales: dict[str, Array] = {
+            "middle": np.zeros(observations), "spread": np.ones(observations), "change_middle": np.zeros(wide), "change_spread": np.ones(wide),
+        }  # fmt: skip
+
+    def learn(self, replay: Replay, steps: int, minibatch: int, rate: float, generator: np.random.Generator) -> float:
+        """`steps` gradient steps of every member on rows of its own; returns the last mean loss."""
+        self._rescale(replay)
+        loss = 0.0
+        for _ in range(steps):
+            loss = 0.0
+            for member in self.members:
+                rows = generator.integers(0, replay.size, minibatch)
+                state = replay.observations[rows]
+                inputs = self._inputs(state, replay.commands[rows])
+                wanted = self._wanted(state, replay.after[rows], replay.reward[rows])
+                loss += member.fit(inputs, wanted, (replay.over[rows] == ENDED).astype(np.float32), rate) / len(
+                    self.members
+                )
+        return loss
+
+    def foresee(self, observations: Array, commands: Array, member: int, noise: Array | None = None) -> Foreseen:
+        """What one member foresees, SI; `noise` (N, observations + 1) draws from its spread."""
+        one = self.members[member]
+        means, log_spread, odds = one.split(one.network.forward(one.parameters, self._inputs(observations, commands)))
+        drawn = means if noise is None or not one.gaussian else means + np.exp(log_spread) * noise
+        change = drawn * self.scales["change_spread"] + self.scales["change_middle"]
+        return Foreseen(observations + change[:, :-1], change[:, -1], _share(odds))
+
+    def inspect(self, replay: Replay, copy: int, length: int) -> Inspection:
+        """One-step and open-loop predictions over the last `length` steps of a copy, as far as its episode goes back."""
+        entries = [replay.last + copy]
+        rows = replay.size // replay.copies
+        while len(entries) < min(length, rows):
+            before = (entries[-1] - replay.copies) % replay.capacity
+            if replay.over[before]:
+                break
+            entries.append(before)
+        order = np.array(entries[::-1])
+        state, commands = replay.observations[order], replay.commands[order]
+        one = np.array([self.foresee(state, commands, m).observations for m in range(len(self.members))])
+        far = np.empty_like(one)
+        for m in range(len(self.members)):
+            current = state[:1]
+            for t in range(len(order)):
+                current = self.foresee(current, commands[t : t + 1], m).observations
+                far[m, t] = current[0]
+        return Inspection(replay.after[order].astype(np.float64), one, far)
+
+    def error(self, replay: Replay) -> tuple[float, float]:
+        """On the newest row of copies, which nobody learned from yet: error of the members' mean and their disagreement, both as
+        shares of the changes' spread.
+        """
+        here = slice(replay.last, replay.last + replay.copies)
+        state, commands = replay.observations[here], replay.commands[here]
+        said = np.array([self.foresee(state, commands, m).observations for m in range(len(self.members))])
+        scale = self.scales["change_spread"][:-1]
+        missed = (said.mean(axis=0) - replay.after[here]) / scale
+        return float(np.sqrt(np.square(missed).mean())), float((said.std(axis=0) / scale).mean())
+
+    def _rescale(self, replay: Replay) -> None:
+        used = slice(0, replay.size)
+        state = replay.observations[used]
+        changes = np.column_stack([replay.after[used] - state, replay.reward[used]])
+        self.scales = {
+            "middle": state.mean(axis=0), "spread": state.std(axis=0) + 1e-6, "change_middle": changes.mean(axis=0),
+            "change_spread": changes.std(axis=0) + 1e-6,
+        }  # fmt: skip
+
+    def _inputs(self, observations: Array, commands: Array) -> Array:
+        scaled = np.clip((observations - self.scales["middle"]) / self.scales["spread"], -8.0, 8.0)
+        return np.concatenate([scaled, commands], axis=1, dtype=np.float32)
+
+    def _wanted(self, observations: Array, after: Array, reward: Array) -> Array:
+        change = np.column_stack([after - observations, reward])
+        return np.asarray((change - self.scales["change_middle"]) / self.scales["change_spread"], dtype=np.float32)
+
+    def keep(self) -> dict[str, Array]:
+        """State for a checkpoint."""
+        kept = {f"scales.{k}": v.copy() for k, v in self.scales.items()}
+        for number, member in enumerate(self.members):
+            kept[f"{number}.parameters"] = member.parameters.copy()
+            kept |= {f"{number}.adam.{k}": v for k, v in member.adam.keep().items()}
+        return kept
+
+    def restore(self, kept: dict[str, Array]) -> None:
+        """Set the state kept by `keep`."""
+        self.scales = {k: kept[f"scales.{k}"].copy() for k in self.scales}
+        for number, member in enumerate(self.members):
+            member.parameters[...] = kept[f"{number}.parameters"]
+            member.adam.restore({k: kept[f"{number}.adam.{k}"] for k in ("mean", "square", "count")})
+
+
+def _share(odds: Array) -> Array:
+    return np.asarray(0.5 * (1.0 + np.tanh(0.5 * odds)))

@@ -1,0 +1,255 @@
+"""Model-based learning: an ensemble foresees short branches from real states, and SAC, TD3 or DDPG learns from both
+(after Janner et al. 2019, algorithm 2; branches of a model from real states: Sutton 1990).
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+
+from plucky_heron.learning.ddpg import DeterministicPolicyGradient, TwinDelayed, TwinDelayedSettings
+from plucky_heron.learning.ensemble import Ensemble, Inspection
+from plucky_heron.learning.method import Experience, Space
+from plucky_heron.learning.network import Activation
+from plucky_heron.learning.off_policy import OffPolicy
+from plucky_heron.learning.replay import Replay, Rows
+from plucky_heron.learning.sac import SoftActorCritic, SoftSettings
+from plucky_heron.learning.settings import setting
+from plucky_heron.learning.squashed import squashed_draw
+from plucky_heron.randomness import freeze, stream, thaw
+
+Array = np.ndarray
+
+
+FIRST_TURN = 10
+"""How many times longer the model learns in its first turn: branches of an untaught model would stay in the buffer for long."""
+
+
+class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
+    """Settings of the method: those of the learner that it feeds, and those of the model."""
+
+    learner: Literal["sac", "td3", "ddpg"] = setting(
+        "sac", "learner", "What learns from real and foreseen steps.", "See the methods themselves."
+    )
+    ensemble_size: int = setting(
+        5,
+        "ensemble",
+        "Networks that foresee; each learns from rows of its own.",
+        "1: nothing tells where the model is guessing.",
+        ge=1,
+        le=20,
+    )
+    model_hidden: tuple[int, ...] = setting(
+        (96, 96), "model's layers", "Width of each hidden layer of the model.", "Too small: model error stays high with plenty of data.",
+        min_length=1, max_length=8,
+    )  # fmt: skip
+    model_activation: Activation = setting(
+        "silu", "model's activation", "What bends the model's sums.", "relu: a model with kinks."
+    )
+    gaussian: bool = setting(
+        True, "Gaussian model", "Whether the model also says how sure it is, and branches are drawn from that.",
+        "Off with noisy sensors: branches look more certain than the world.",
+    )  # fmt: skip
+    model_every: int = setting(
+        256,
+        "model learns every",
+        "Real steps between rounds of learning the model.",
+        "Too many: branches of an old model.",
+        ge=1,
+        le=1_000_000,
+    )
+    model_updates: int = setting(
+        60,
+        "model updates",
+        "Gradient steps of each member in a round.",
+        "Too few: model error stays high. Too many: time.",
+        ge=1,
+        le=100_000,
+    )
+    model_learning_rate: float = setting(
+        1e-3, "model's step size", "How far one step moves the model.", "Too large: model error jumps.", gt=0, le=1
+    )
+    branches: int = setting(
+        256,
+        "branches",
+        "Real states from which the model runs ahead in a round.",
+        "Too few: the same dreams again.",
+        ge=1,
+        le=100_000,
+    )
+    horizon: int = setting(
+        1,
+        "horizon at first",
+        "Steps of a branch in the beginning.",
+        "Too long: errors add up (see open-loop predictions).",
+        ge=1,
+        le=200,
+    )
+    horizon_end: int = setting(
+        5, "horizon at the end", "Steps of a branch when the budget is used up.", "See horizon at first.", ge=1, le=200
+    )
+    real_share: float = setting(
+        0.3,
+        "real share",
+        "Share of each minibatch that was really met.",
+        "Too small: believes its own dreams. 1: no model.",
+        gt=0,
+        le=1,
+    )
+    rounds_kept: int = setting(
+        8,
+        "rounds kept",
+        "Rounds of branches that are learned from.",
+        "Too many: branches of an old policy and model.",
+        ge=1,
+        le=10_000,
+    )
+    priority: float = setting(0.0, "priority", "Rows are drawn evenly here.", "", ge=0, le=0)
+
+
+class _Imagining(OffPolicy):
+    """What a learner gains by a model; stands before the learner's class."""
+
+    model_settings: ModelBasedSettings
+
+    def prepare_model(self, settings: ModelBasedSettings, seed: int) -> None:
+        """The ensemble and the buffer of what it foresees."""
+        self.model_settings = settings
+        s = settings
+        self.ensemble = Ensemble(
+            self.observations,
+            self.actions,
+            s.ensemble_size,
+            s.model_hidden,
+            s.model_activation,
+            s.gaussian,
+            stream(seed, "model weights"),
+        )
+        self.modelling = stream(seed, "model")
+        longest = max(s.horizon, s.horizon_end)
+        self.foreseen = Replay(
+            s.branches * max(2, longest * s.rounds_kept), s.branches, self.observations, self.actions
+        )
+        self.since_model = 0
+        self.model_figures: Array = np.zeros(4)
+        self.real = max(1, round(s.real_share * s.minibatch))
+        rows, o = s.minibatch, self.observations
+
+        def make(*shape: int) -> Array:
+            return np.zeros((rows, *shape), dtype=np.float32)
+
+        self.mixed = Rows(
+            make(o),
+            make(o),
+            make(self.actions),
+            make(),
+            make(),
+            np.zeros(rows, dtype=np.int64),
+            np.ones(rows, dtype=np.float32),
+        )
+
+    def take(self, experience: Experience) -> None:
+        """Remember the step; before that, see how well it was foreseen."""
+        super().take(experience)
+        self.since_model += self.copies
+
+    def improve(self, progress: float) -> dict[str, float]:
+        """The model's turn where it is due, then the learner's."""
+        s = self.model_settings
+        if self.since_model >= s.model_every and self.replay.size >= s.minibatch:
+            self.since_model = 0
+            missed, apart = self.ensemble.error(self.replay)
+            first = self.model_figures[3] == 0.0
+            turns = s.model_updates * (FIRST_TURN if first else 1)
+            loss = self.ensemble.learn(self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling)
+            horizon = round(s.horizon + (s.horizon_end - s.horizon) * min(max(progress, 0.0), 1.0))
+            self.model_figures[:] = missed, apart, loss, horizon
+            self.run_ahead(horizon)
+        names = ("model_error", "model_disagreement", "model_loss", "horizon")
+        return super().improve(progress) | {k: float(v) for k, v in zip(names, self.model_figures, strict=True)}
+
+    def run_ahead(self, horizon: int) -> None:
+        """Branches of `horizon` steps from real states under the present policy; a branch that ends begins anew."""
+        count = self.model_settings.branches
+        nobody = np.zeros(count)
+        state = self._real_states(count)
+        for step in range(horizon):
+            inputs = self.inputs.of(state)
+            commands = self.imagined_commands(np.ascontiguousarray(inputs[:, : self.space.seen]))
+            member = int(self.modelling.integers(len(self.ensemble.members)))
+            noise = self.modelling.standard_normal((count, self.observations + 1))
+            noise[:, -1] = 0.0  # the reward is foreseen by its mean
+            then = self.ensemble.foresee(state, commands, member, noise)
+            # by the likelier case: drawn by chance, a few wrong endings in a thousand would already spoil the values
+            ended = then.ending > 0.5
+            cut = np.full(count, step == horizon - 1) & ~ended
+            self.foreseen.add(state, commands, nobody, Experience(then.reward, then.observations, ended, cut))
+            state = np.where(ended[:, None], self._real_states(count), then.observations)
+
+    def imagined_commands(self, inputs: Array) -> Array:
+        """Commands of the policy in a branch: explored evenly around its best."""
+        spread = 0.1 * self.modelling.standard_normal((len(inputs), self.actions))
+        return np.clip(self.best(inputs) + spread, -1.0, 1.0)
+
+    def _real_states(self, count: int) -> Array:
+        return self.replay.observations[self.modelling.integers(0, self.replay.size, count)].astype(np.float64)
+
+    def learn_once(self) -> None:
+        """A minibatch of which a set share was really met."""
+        s = self.model_settings
+        if self.foreseen.size == 0:
+            super().learn_once()
+            return
+        parts = [
+            self.replay.draw(self.real, self.drawing, s.return_steps, s.discount),
+            self.foreseen.draw(s.minibatch - self.real, self.drawing, s.return_steps, s.discount),
+        ]
+        for name in ("observations", "after", "commands", "reward", "factor"):
+            np.concatenate([getattr(part, name) for part in parts], out=getattr(self.mixed, name))
+        self.learn_from(self.mixed)
+
+    def inspect(self, copy: int, length: int) -> Inspection:
+        """Predictions beside the truth over the newest steps of a copy."""
+        return self.ensemble.inspect(self.replay, copy, length)
+
+    def keep(self) -> dict[str, Array]:
+        """All state, model and branches included."""
+        parts = {"ensemble": self.ensemble.keep(), "foreseen": self.foreseen.keep()}
+        return super().keep() | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()} | {
+            "modelling": freeze(self.modelling), "since_model": np.array(self.since_model), "model_figures": self.model_figures.copy(),
+        }  # fmt: skip
+
+    def restore(self, kept: dict[str, Array]) -> None:
+        """Set the state kept by `keep`."""
+        super().restore(kept)
+        self.ensemble.restore({k[9:]: v for k, v in kept.items() if k.startswith("ensemble.")})
+        self.foreseen.restore({k[9:]: v for k, v in kept.items() if k.startswith("foreseen.")})
+        thaw(self.modelling, kept["modelling"])
+        self.since_model = int(kept["since_model"])
+        self.model_figures[...] = kept["model_figures"]
+
+
+class _Soft(_Imagining, SoftActorCritic):
+    """SAC with a model."""
+
+    def imagined_commands(self, inputs: Array) -> Array:
+        """Draws from the policy."""
+        outputs = self.actor.forward(self.parameters, inputs)
+        noise = self.modelling.standard_normal((len(inputs), self.actions)).astype(self.dtype)
+        return squashed_draw(outputs, noise)[0]
+
+
+class _Twin(_Imagining, TwinDelayed):
+    """TD3 with a model."""
+
+
+class _Plain(_Imagining, DeterministicPolicyGradient):
+    """DDPG with a model."""
+
+
+def model_based(settings: ModelBasedSettings, space: Space, copies: int, seed: int, threads: int = 1) -> Any:
+    """The method at work, with the learner that its settings name."""
+    made = {"sac": _Soft, "td3": _Twin, "ddpg": _Plain}[settings.learner](settings, space, copies, seed, threads)
+    made.prepare_model(settings, seed)
+    return made

@@ -1,0 +1,153 @@
+"""The ensemble and what is built on it: gradients, recovery of a known linear system, branches, resuming."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+
+from plucky_heron.learning.ensemble import Ensemble, Member
+from plucky_heron.learning.method import Experience, Space, make_method, settings_class
+from plucky_heron.learning.replay import CUT, ENDED, Replay
+
+Array = np.ndarray
+A = np.array([[0.95, 0.1], [-0.1, 0.9]])
+B = np.array([[0.0], [0.3]])
+
+
+def linear_steps(steps: int, copies: int = 8) -> Replay:
+    """A buffer of a known linear system with a quadratic reward; an episode ends where the first value passes 1."""
+    generator = np.random.default_rng(1)
+    replay = Replay(steps * copies, copies, 2, 1)
+    state = generator.uniform(-1, 1, (copies, 2))
+    for step in range(steps):
+        command = generator.uniform(-1, 1, (copies, 1))
+        after = state @ A.T + command @ B.T
+        ended = np.abs(after[:, 0]) > 1.0
+        cut = np.full(copies, step % 15 == 14) & ~ended
+        reward = -np.square(state).sum(axis=1)
+        replay.add(state, command, np.zeros(copies), Experience(reward, after, ended, cut))
+        state = np.where((ended | cut)[:, None], generator.uniform(-1.4, 1.4, (copies, 2)), after)
+    return replay
+
+
+@pytest.mark.parametrize("gaussian", [True, False])
+@pytest.mark.parametrize("activation", ["tanh", "silu", "elu"])
+def test_gradient_of_a_member(gaussian: bool, activation: Any) -> None:
+    generator = np.random.default_rng(2)
+    member = Member(3, 4, (7, 6), activation, gaussian, np.float64)
+    member.network.initialise(member.parameters, generator, True, 1.0)
+    inputs, wanted = generator.standard_normal((15, 3)), generator.standard_normal((15, 4))
+    ended = (generator.random(15) < 0.3).astype(float)
+    member.loss(inputs, wanted, ended)
+    found, numeric = member.gradient.copy(), np.zeros_like(member.gradient)
+    for k in range(len(numeric)):
+        kept = member.parameters[k]
+        member.parameters[k] = kept + 1e-6
+        up = member.loss(inputs, wanted, ended)
+        member.parameters[k] = kept - 1e-6
+        numeric[k] = (up - member.loss(inputs, wanted, ended)) / 2e-6
+        member.parameters[k] = kept
+    assert np.abs(found - numeric).max() < 1e-6 * np.abs(numeric).max()
+
+
+def test_likelihood_is_that_of_scipy() -> None:
+    from scipy import stats
+
+    generator = np.random.default_rng(3)
+    member = Member(3, 4, (5,), "tanh", True, np.float64)
+    member.network.initialise(member.parameters, generator, True, 1.0)
+    inputs, wanted, ended = generator.standard_normal((9, 3)), generator.standard_normal((9, 4)), np.zeros(9)
+    found = member.loss(inputs, wanted, ended)
+    means, log_spread, odds = member.split(member.network.forward(member.parameters, inputs))
+    np.testing.assert_array_equal(log_spread[:, -1], 0.0)  # the reward has none
+    likelihood = stats.norm.logpdf(wanted, means, np.exp(log_spread)).sum(axis=1).mean() + 4 * 0.5 * np.log(2 * np.pi)
+    crossed = -stats.bernoulli.logpmf(0, 1 / (1 + np.exp(-odds))).mean()
+    assert found == pytest.approx(crossed - likelihood, rel=1e-9)
+
+
+@pytest.mark.parametrize("gaussian", [True, False])
+def test_the_ensemble_recovers_a_known_linear_system(gaussian: bool) -> None:
+    """One step on states it never saw, and twenty steps open-loop, against the matrices themselves."""
+    replay = linear_steps(400)
+    ensemble = Ensemble(2, 1, 3, (32, 32), "silu", gaussian, np.random.default_rng(4))
+    generator = np.random.default_rng(5)
+    for rate in (3e-3, 1e-3, 3e-4):
+        ensemble.learn(replay, 500, 128, rate, generator)
+    state, command = generator.uniform(-1, 1, (300, 2)), generator.uniform(-1, 1, (300, 1))
+    said = [ensemble.foresee(state, command, m) for m in range(3)]
+    after = state @ A.T + command @ B.T
+    change = np.abs(after - state).mean()
+    mean = np.mean([s.observations for s in said], axis=0)
+    assert np.abs(mean - after).mean() < 0.05 * change
+    assert np.abs(np.mean([s.reward for s in said], axis=0) + np.square(state).sum(axis=1)).mean() < 0.05
+    chance = said[0].ending
+    edge = np.array([[1.35, 0.0], [0.0, 0.0]])
+    assert ensemble.foresee(edge, np.zeros((2, 1)), 0).ending[0] > 0.8 and chance[np.abs(after[:, 0]) < 0.7].max() < 0.2
+    seen = ensemble.inspect(replay, 3, 20)
+    one, far = seen.missed()
+    assert seen.one_step.shape == (3, len(seen.truth), 2) and one.max() < 0.05 and far.max() < 0.25
+    missed, apart = ensemble.error(replay)
+    assert missed < 0.1 and apart < 0.1
+
+
+def test_an_untaught_ensemble_disagrees_and_errs() -> None:
+    replay = linear_steps(100)
+    ensemble = Ensemble(2, 1, 5, (32,), "tanh", False, np.random.default_rng(4))
+    before = ensemble.error(replay)
+    ensemble.learn(replay, 600, 128, 3e-3, np.random.default_rng(1))
+    after = ensemble.error(replay)
+    assert after[0] < 0.2 * before[0] and after[1] < before[1] + 0.05
+
+
+SPACE = Space(np.full(2, -2.0), np.full(2, 2.0), np.full(1, -1.0), np.full(1, 1.0))
+SMALL = {
+    "hidden": [16, 16], "minibatch": 32, "random_start_steps": 128, "steps_per_round": 32, "replay_capacity": 4096, "model_hidden": [16],
+    "ensemble_size": 2, "model_every": 64, "model_updates": 5, "branches": 32, "horizon": 3, "horizon_end": 3,
+}  # fmt: skip
+
+
+def played(learner: Any, generator: np.random.Generator, rounds: int) -> list[dict[str, float]]:
+    """Rounds on the linear system."""
+    health = []
+    state = generator.uniform(-1, 1, (8, 2))
+    for _ in range(rounds):
+        while not learner.ready():
+            command = np.clip(learner.choose(state), -1, 1)
+            after = state @ A.T + command @ B.T
+            ended, cut = np.abs(after[:, 0]) > 1.5, generator.random(8) < 0.03
+            learner.take(Experience(-np.square(state).sum(axis=1), after, ended, cut & ~ended))
+            state = np.where((ended | cut)[:, None], generator.uniform(-1, 1, (8, 2)), after)
+        health.append(learner.improve(0.5))
+    return health
+
+
+@pytest.mark.parametrize("fed", ["sac", "td3", "ddpg"])
+def test_branches_feed_every_learner_and_resuming_is_exact(fed: str) -> None:
+    settings = settings_class("model-based").model_validate(SMALL | {"learner": fed})
+    first, second = (make_method("model-based", settings, SPACE, 8, 1) for _ in range(2))
+    generator, other = np.random.default_rng(4), np.random.default_rng(0)
+    played(first, generator, 6)
+    assert first.foreseen.size > 0 and {0, CUT} <= set(first.foreseen.over[: first.foreseen.size].tolist()) <= {
+        0,
+        CUT,
+        ENDED,
+    }
+    second.restore(first.keep())
+    other.bit_generator.state = generator.bit_generator.state
+    assert played(first, generator, 3) == played(second, other, 3)
+    for name, value in first.keep().items():
+        np.testing.assert_array_equal(value, second.keep()[name], err_msg=name)
+
+
+def test_a_minibatch_holds_the_set_share_of_real_steps() -> None:
+    settings = settings_class("model-based").model_validate(SMALL | {"real_share": 0.25})
+    learner = make_method("model-based", settings, SPACE, 8, 1)
+    played(learner, np.random.default_rng(4), 6)
+    learner.learn_once()
+    real = {tuple(row) for row in learner.replay.observations[: learner.replay.size].round(5).tolist()}
+    shares = [tuple(row) in real for row in learner.mixed.observations.round(5).tolist()]
+    assert sum(shares[:8]) == 8 and len(shares) == 32
+    # branches begin in real states too, and go on in foreseen ones
+    assert sum(shares[8:]) < 20

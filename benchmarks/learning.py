@@ -59,10 +59,10 @@ def end_to_end(copies: int, passes: int, minibatch: int, threads: int) -> float:
     )
     with tempfile.TemporaryDirectory() as place:
         run = Run(project.problem("lift"), recipe, 1, Path(place), threads)
-        run._update()
+        run.update()
         began, before = time.perf_counter(), run.steps
         for _ in range(8):
-            run._update()
+            run.update()
         return (run.steps - before) / (time.perf_counter() - began)
 
 

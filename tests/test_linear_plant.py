@@ -20,7 +20,10 @@ BUDGETS: dict[str, dict[str, Any]] = {
         "observation_standardisation": False,
     },
     "ddpg": OFF_POLICY | {"steps": 12_000}, "td3": OFF_POLICY | {"steps": 12_000, "target_smoothing": 0.05, "policy_delay": 1}, "sac": OFF_POLICY,
-    "model-based": OFF_POLICY | {"steps": 6000, "updates_per_step": 2, "model_hidden": (32, 32), "ensemble_size": 3},
+    "model-based": OFF_POLICY | {
+        "model_hidden": (48, 48), "ensemble_size": 3, "gaussian": False, "model_updates": 100, "horizon_end": 1, "real_share": 0.5,
+        "rounds_kept": 4,
+    },
     "random search": {"steps": 2_400_000, "copies": 256, "weight_spread": 1.5, "candidates": 256, "episodes": 1},
     "cross-entropy": {"steps": 60_000, "copies": 32},
     "evolution": {"steps": 350_000, "copies": 32, "hidden": (8,)},

@@ -325,15 +325,15 @@ def test_a_run_goes_on_from_its_checkpoint_bit_for_bit(folder: Path, threads: in
     problem = project.problem("lift")
     whole = Run(problem, recipe, 8, folder / "whole", threads)
     for _ in range(6):
-        whole._update()
+        whole.update()
     first = Run(problem, recipe, 8, folder / "part", threads)
     for _ in range(3):
-        first._update()
+        first.update()
     first.checkpoint()
     second = Run(problem, recipe, 8, folder / "part", 3 - threads)  # another number of threads changes nothing
     assert second.resume()
     for _ in range(3):
-        second._update()
+        second.update()
     for name, value in whole.method.keep().items():
         np.testing.assert_array_equal(value, second.method.keep()[name], err_msg=name)
     for name, value in whole.batch.keep().items():

@@ -123,6 +123,11 @@ class Workbench(QObject):
             self.playback.problem = self.playback.problem or self.problem
         self.problem_changed.emit()
 
+    def choose_recipe(self, name: str) -> None:
+        """Work with another recipe."""
+        self.recipe_name = name
+        self.reload()
+
     def choose_task(self, task: str) -> None:
         """Work on another task."""
         other = task != self.task

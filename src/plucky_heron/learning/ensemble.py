@@ -14,7 +14,8 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.replay import ENDED, Replay
 
 Array = np.ndarray
-LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -6.0, 1.0
+LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -3.0, 1.0
+"""As shares of the changes' spread. A smaller least one lets what is certain crowd out the reward in the shared layers."""
 
 
 @dataclass(frozen=True)

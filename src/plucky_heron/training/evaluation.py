@@ -14,6 +14,7 @@ from plucky_heron.training.stop import Evaluation
 EVALUATION_SEED = 1_000_003
 """Evaluations, rehearsals and proofs of all runs use the same starts, which no training draws."""
 RETEST_EPISODES = 200
+BINS = 16
 
 
 def evaluate(problem: Problem, policy: Policy, episodes: int, threads: int | None = None) -> Trials:
@@ -21,6 +22,31 @@ def evaluate(problem: Problem, policy: Policy, episodes: int, threads: int | Non
     return run_trials(
         problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="evaluation", count=episodes, threads=threads
     )
+
+
+def untrained(problem: Problem, policy: Policy) -> dict[str, Any]:
+    """Where the commands of a policy that learned nothing yet lie: a bad start shows here.
+
+    For each command its histogram over the range (shares of `BINS` equal parts), and the share within 1 % of a limit.
+    """
+    trials = run_trials(
+        problem,
+        PolicyDriver(policy),
+        seed=EVALUATION_SEED,
+        stream="evaluation",
+        count=8,
+        record=list(range(8)),
+        threads=1,
+    )
+    given = np.concatenate([r.commands for r in trials.recordings.values()])
+    shares = np.clip((given - problem.low) / (problem.high - problem.low), 0.0, 1.0)
+    return {
+        command.name: {
+            "histogram": (np.histogram(share, BINS, (0.0, 1.0))[0] / len(share)).tolist(),
+            "at_limit": float(((share < 0.01) | (share > 0.99)).mean()),
+        }
+        for command, share in zip(problem.commands, shares.T, strict=True)
+    }  # fmt: skip
 
 
 def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict[str, Any]:

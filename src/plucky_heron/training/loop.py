@@ -17,7 +17,7 @@ from plucky_heron.files import write_whole
 from plucky_heron.learning.method import Experience, Space, make_method
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.evaluation import evaluate, summarise
+from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stop import Evaluation, Verdict, decide
 
@@ -79,7 +79,7 @@ class Run:
         if not self.course:
             self._evaluate(on_evaluation)
         while True:
-            health = self._update()
+            health = self.update()
             self.seconds = time.perf_counter() - began
             on_update(self, health)
             asked = stop_asked()
@@ -96,7 +96,8 @@ class Run:
                 if verdict is not None:
                     return verdict
 
-    def _update(self) -> dict[str, float]:
+    def update(self) -> dict[str, float]:
+        """Collect until the method is ready, and let it improve; returns the health figures."""
         method, batch = self.method, self.batch
         copies = batch.copies
         while not method.ready():
@@ -128,6 +129,8 @@ class Run:
         if row.finite and (self.best is None or self.best.beaten_by(row)):
             self.best = Best(row.step, row.score, row.success)
             policy.save(self.folder / "best.npz")
+        if len(self.course) == 1:
+            details["untrained"] = untrained(self.problem, policy)
         on_evaluation(self, row, details)
 
     # --- checkpoints ---------------------------------------------------------------------------------------------

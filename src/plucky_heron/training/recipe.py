@@ -75,8 +75,10 @@ class Recipe(Settings):
     def method_settings(self, source: Path | str = "recipe") -> Settings:
         """The checked settings of the method."""
         schema = settings_class(self.method)
+        # TOML has no word for nothing
+        given = {k: None if v == "off" else v for k, v in self.settings.items()}
         try:
-            return schema.model_validate(self.settings)
+            return schema.model_validate(given)
         except ValidationError as error:
             fault = explain(error, schema, source)
             raise FileError(source, f"settings.{fault.key}", fault.value, fault.wanted) from error
@@ -105,7 +107,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
     data = recipe.model_dump()
     known = settings_class(recipe.method).model_fields
     for key, text in changes.items():
-        value = _literal(text)
+        value = literal(text)
         if key in known:
             data["settings"][key] = value
         elif key in ("copies", "steps", "seeds"):
@@ -123,7 +125,8 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
     return changed
 
 
-def _literal(text: str) -> Any:
+def literal(text: str) -> Any:
+    """A typed value: as TOML reads it, "off" for none, else the text itself."""
     import tomllib
 
     if text.strip().lower() in ("none", "off"):

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.chart import CurveChart
 from plucky_heron.desktop.drawing import Drawing
+from plucky_heron.desktop.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.desktop.widgets import (
@@ -23,6 +24,7 @@ from plucky_heron.desktop.widgets import (
     scrolled,
 )
 from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.learning.guide import GUIDES, settings_facts
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.training.evaluation import EVALUATION_SEED
@@ -36,17 +38,26 @@ HEALTH = (
     ("ratios_limited", "ratios limited", 0.02, 0.25, "{:.0%}"),
     ("spread", "spread, share of range", 0.05, 0.5, "{:.2f}"),
     ("critic_explains", "critic explains", 0.5, 1.0, "{:.2f}"),
+    ("entropy_weight", "entropy weight", None, None, "{:.3f}"),
+    ("critic_loss", "critic's loss", None, None, "{:.3g}"),
+    ("value_predicted", "value predicted", None, None, "{:.2f}"),
+    ("value_realised", "value realised", None, None, "{:.2f}"),
+    ("model_error", "model error, of the changes", 0.0, 0.1, "{:.2f}"),
+    ("model_disagreement", "members disagree", 0.0, 0.1, "{:.2f}"),
+    ("saturated", "saturated commands", 0.0, 0.3, "{:.0%}"),
+    ("score_best", "best candidate", None, None, "{:.1f}"),
+    ("score_mean", "mean of candidates", None, None, "{:.1f}"),
     ("at_limit", "draws beyond the limits", 0.0, 0.2, "{:.0%}"),
     ("training_score", "score while exploring", None, None, "{:.1f}"),
 )
 SETTINGS = (
-    ("learning_rate", "step size", "falls to its end value"),
-    ("steps_per_update", "steps an update", "over all copies"),
-    ("passes", "passes", "over each update's steps"),
-    ("minibatch", "minibatch", "rows a gradient"),
-    ("discount", "discount", ""),
-    ("exploration_memory", "exploration memory", "0 draws afresh each sample"),
-)
+    "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
+    "episodes", "perturbation", "weight_spread", "discount", "exploration_memory",
+)  # fmt: skip
+"""Those that are shown beside the curves, if the method has them."""
+MOST_SHOWN = 6
+FIRST_UPDATES = 3
+"""Updates during which the untrained policy's commands are still shown."""
 
 
 class Spark(QWidget):
@@ -81,6 +92,31 @@ class Spark(QWidget):
             ys = 15 - 12 * (values - low) / max(high - low, 1e-9)
             painter.setPen(QPen(t.color("tide"), 1.4))
             painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, ys, strict=True)]))
+
+
+class Histogram(QWidget):
+    """Shares of equal parts of a command's range, low to high."""
+
+    def __init__(self, shares: list[float], name: str) -> None:
+        super().__init__()
+        self.shares = shares
+        self.setFixedHeight(18)
+        self.setMinimumWidth(110)
+        self.setAccessibleName(f"untrained commands of {name}")
+        self.setToolTip("where the untrained policy's commands lie, from the lower limit to the upper")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Bars on a line."""
+        painter = QPainter(self)
+        t = theme()
+        width, most = self.width() / max(1, len(self.shares)), max([*self.shares, 1e-9])
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color("tide", 0.7))
+        for k, share in enumerate(self.shares):
+            height = 15 * share / most
+            painter.drawRect(QRectF(k * width, 16 - height, width - 1, height))
+        painter.setPen(QPen(t.color("rule"), 1))
+        painter.drawLine(QPointF(0, 16.5), QPointF(self.width(), 16.5))
 
 
 class SeedBars(QWidget):
@@ -159,6 +195,8 @@ class TrainingStation(Station):
         self.recipe = Card("Recipe", "")
         self.recipe_rows = Rows((3, 2, 3), spacing=4)
         self.recipe.body.addWidget(self.recipe_rows)
+        self.choose = button("Method and settings …", self.choose_method)
+        self.recipe.body.addWidget(self.choose)
         self.wrong = label("", "wrong", wrap=True)
         self.wrong.hide()
         self.recipe.body.addWidget(self.wrong)
@@ -204,21 +242,18 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is None:
             return
-        settings = recipe.method_settings().model_dump()
-        changed = sum(
-            k in recipe.settings and recipe.settings[k] != d.default
-            for k, d in type(recipe.method_settings()).model_fields.items()
-        )
-        self.recipe.note.setText(f"{recipe.method.upper()} · {changed} changed from the standard")
+        facts, values = settings_facts(recipe.method), recipe.method_settings().model_dump()
+        changed = {f.key for f in facts if values[f.key] != f.default}
+        self.recipe.note.setText(f"{GUIDES[recipe.method].name} · {len(changed)} changed from the standard")
         self.recipe_rows.clear()
-        for key, title, note in SETTINGS:
-            if key not in settings:
-                continue
-            field = QuantityField("", title)
-            field.show_value(float(settings[key]))
-            field.edited.connect(lambda v, _t, k=key, f=field: self._set(["settings", k], v, k, f))
-            mark = "strong" if key in recipe.settings else "soft"
-            self.recipe_rows.add(label(title, mark), field, ElidedLabel(note, "soft"))
+        for fact in [f for f in facts if f.key in SETTINGS][:MOST_SHOWN]:
+            field = QuantityField("", fact.name)
+            field.show_value(float(values[fact.key]))
+            field.edited.connect(lambda v, _t, k=fact.key, f=field: self._set(["settings", k], v, k, f))
+            title = label(fact.name, "strong" if fact.key in changed else "soft")
+            for widget in (field, title):
+                widget.setToolTip(f"{fact.does}\nWrong: {fact.wrong}")
+            self.recipe_rows.add(title, field, ElidedLabel(fact.does, "soft"))
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
@@ -360,6 +395,8 @@ class TrainingStation(Station):
             figures = bench.store.health(at_work.id)
             last = figures[-1][0] if figures else 0
             self.health.caption.setText(f"HEALTH OF SEED {at_work.seed} AT {last / 1000:.0f} K STEPS")
+            if len(figures) < FIRST_UPDATES:
+                self._show_untrained(at_work.id)
             for key, title, low, high, form in HEALTH:
                 history = [h[key] for _, h in figures if key in h]
                 if history:
@@ -368,11 +405,25 @@ class TrainingStation(Station):
                     self.health_rows.add(label(title, "soft"), value, Spark(history, low, high))
         self.health_rows.finish()
 
+    def _show_untrained(self, run: int) -> None:
+        """Where the untrained policy's commands lie."""
+        first = next((d["untrained"] for _, d in self.bench.store.details(run) if "untrained" in d), {})
+        for name, found in first.items():
+            share = label(
+                f"{100 * found['at_limit']:.0f} % at limits", "wrong" if found["at_limit"] > 0.2 else "strong"
+            )
+            self.health_rows.add(label(f"untrained {name}", "soft"), share, Histogram(found["histogram"], name))
+
     def train(self) -> None:
         """Start a batch of the recipe."""
         recipe = self.bench.recipe
         if recipe is not None:
             self.bench.train(list(range(1, recipe.seeds + 1)))
+
+    def choose_method(self) -> None:
+        """Open the sheet of methods and settings."""
+        self.sheet = RecipeSheet(self.bench, self)
+        self.sheet.open()
 
     def watch_policy(self) -> None:
         """Play the kept policy on the first evaluation start."""

@@ -1,0 +1,305 @@
+"""Choosing a method and its settings: what suits, what it costs here, what goes wrong, every setting with its reason."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import tomlkit
+from PySide6.QtCore import QEvent, QObject, QSize, Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QWidget,
+)
+
+from plucky_heron.desktop.theme import theme
+from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
+from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, preset, settings_facts
+from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
+from plucky_heron.training.recipe import Recipe, literal
+
+FAMILIES = {
+    "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "foresees by a model",
+    "search": "tries weights by whole episodes",
+}  # fmt: skip
+
+
+class RecipeSheet(QDialog):
+    """The sheet; everything it changes goes into the recipe's file at once, and can be undone."""
+
+    def __init__(self, bench: Workbench, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.bench = bench
+        self.measured: dict[tuple[str, str], Forecast] = {}
+        self.editors: dict[str, QWidget] = {}
+        self.reasons: dict[QObject, str] = {}
+        self._shown: object = None
+        self.setWindowTitle("Method and settings")
+        self.resize(1040, 700)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(16, 14, 16, 14)
+        grid.setSpacing(10)
+        self.methods = QListWidget()
+        self.methods.setAccessibleName("methods")
+        for key, guide in GUIDES.items():
+            item = QListWidgetItem(f"{guide.name}\n{FAMILIES[guide.family]}")
+            item.setData(Qt.ItemDataRole.UserRole, key)
+            item.setSizeHint(QSize(0, 52))
+            self.methods.addItem(item)
+        self.methods.currentRowChanged.connect(lambda _: self._method_chosen())
+        left = Card("Method")
+        left.body.addWidget(self.methods, 1)
+        self.advice = Card("What to expect")
+        self.advice_rows = Rows((1, 5), spacing=5)
+        self.advice.body.addWidget(self.advice_rows)
+        row = QHBoxLayout()
+        self.cost = label("", "strong", wrap=True)
+        row.addWidget(self.cost, 1)
+        self.measure_button = button("Measure for two seconds", self.measure)
+        row.addWidget(self.measure_button)
+        self.advice.body.addLayout(row)
+        self.settings = Card("Settings")
+        top = QHBoxLayout()
+        top.addWidget(label("budget", "soft"))
+        self.presets = {
+            name: button(name.capitalize(), lambda n=name: self.use_preset(n), name=f"preset {name}")
+            for name in LENGTHS
+        }
+        for widget in self.presets.values():
+            top.addWidget(widget)
+        top.addStretch(1)
+        self.only_changed = QCheckBox("only what is changed")
+        self.only_changed.toggled.connect(lambda _: self.show_recipe(force=True))
+        top.addWidget(self.only_changed)
+        self.settings.body.addLayout(top)
+        self.rows = Rows((4, 3, 2, 9), spacing=4)
+        self.settings.body.addWidget(scrolled(self.rows), 1)
+        self.explained = label(
+            "Point at a setting to see what it does and how one notices that it is wrong.", "soft", wrap=True
+        )
+        self.explained.setMinimumHeight(40)
+        self.settings.body.addWidget(self.explained)
+        self.wrong = label("", "wrong", wrap=True)
+        self.wrong.hide()
+        self.settings.body.addWidget(self.wrong)
+        grid.addWidget(left, 0, 0, 2, 1)
+        grid.addWidget(self.advice, 0, 1)
+        grid.addWidget(self.settings, 1, 1)
+        grid.setColumnStretch(0, 22)
+        grid.setColumnStretch(1, 78)
+        grid.setRowStretch(1, 1)
+        foot = QHBoxLayout()
+        foot.addStretch(1)
+        foot.addWidget(button("Close", self.accept, "primary", name="close method and settings"))
+        grid.addLayout(foot, 2, 0, 1, 2)
+        bench.problem_changed.connect(self.show_recipe)
+        self.show_recipe()
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    def show_recipe(self, force: bool = False) -> None:
+        """Show the recipe as it is in its file."""
+        recipe = self.bench.recipe
+        if recipe is None or (not force and recipe == self._shown):
+            return
+        self._shown = recipe
+        keys = list(GUIDES)
+        self.methods.blockSignals(True)
+        self.methods.setCurrentRow(keys.index(recipe.method))
+        self.methods.blockSignals(False)
+        self._show_advice(recipe)
+        self._show_settings(recipe)
+
+    def _show_advice(self, recipe: Recipe) -> None:
+        guide, problem = GUIDES[recipe.method], self.bench.problem
+        self.advice.caption.setText(guide.name.upper())
+        self.advice_rows.clear()
+        for title, text in (("suits", guide.suits), ("costs", guide.costs), ("goes wrong", guide.fails)):
+            self.advice_rows.add(label(title, "soft"), label(text, wrap=True))
+        if problem is not None:
+            count = len(problem.low)
+            fit = f"{count} continuous command{'s' if count > 1 else ''}: every method here can learn them"
+            if problem.options:
+                fit += "; choices are learned as scores, of which the highest is carried out"
+            self.advice_rows.add(label("this task", "soft"), label(fit, wrap=True))
+        self.advice_rows.finish()
+        found = self.measured.get(self._key(recipe))
+        memory = replay_megabytes(problem, recipe) if problem is not None else 0.0
+        buffer = f"; replay buffer {memory:.0f} MB a seed" if memory else ""
+        if found is None:
+            self.cost.setText(f"{_grouped(recipe.steps)} steps a seed{buffer}")
+            return
+        layers = "-".join(map(str, found.layers))
+        self.cost.setText(
+            f"{_grouped(found.steps_per_second)} steps/s here: {_minutes(found.minutes)} a seed for {_grouped(recipe.steps)} steps{buffer}\n"
+            f"policy {layers}, {_grouped(found.parameters)} numbers, {found.call_microseconds:.0f} µs a call"
+        )
+
+    def _show_settings(self, recipe: Recipe) -> None:
+        facts = settings_facts(recipe.method)
+        values = recipe.method_settings().model_dump()
+        changed = [f.key for f in facts if values[f.key] != f.default]
+        self.settings.caption.setText(f"SETTINGS · {len(changed)} CHANGED FROM THE STANDARD")
+        self.rows.clear()
+        self.editors = {}
+        self.reasons = {}
+        for key, name, value, does in (
+            ("steps", "steps", recipe.steps, "Control steps of one seed, at most."),
+            ("copies", "copies", recipe.copies, "Episodes simulated at a time."),
+        ):  # fmt: skip
+            self._add_row(key, name, value, None, does, "", "")
+        for f in facts:
+            if f.key in changed or not self.only_changed.isChecked():
+                self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
+        self.rows.finish()
+
+    def _add_row(
+        self, key: str, name: str, value: Any, facts: SettingFacts | None, does: str, wrong: str, limits: str
+    ) -> None:
+        changed = facts is not None and value != facts.default
+        editor = self._editor(key, name, value, facts)
+        self.editors[key] = editor
+        tip = "\n".join(filter(None, [does, f"Wrong: {wrong}" if wrong else "", limits]))
+        editor.setToolTip(tip)
+        title = label(name, "strong" if changed else "soft")
+        title.setToolTip(tip)
+        reset: QWidget = label("")
+        if changed and facts is not None:
+            title.setStyleSheet(f"border-left: 4px solid {theme().reed}; padding-left: 6px;")
+            reset = button("Reset", lambda: self.reset(key), name=f"reset {name}")
+            reset.setToolTip(f"back to {_text(facts.default)}")
+        why = ElidedLabel(does, "soft")
+        why.setToolTip(tip)
+        self.reasons[editor] = (
+            f"{name}: {does} " + (f"Wrong: {wrong} " if wrong else "") + (f"({limits})" if limits else "")
+        )
+        for widget in (title, editor, why):
+            widget.installEventFilter(self)
+            self.reasons[widget] = self.reasons[editor]
+        self.rows.add(title, editor, reset, why)
+
+    def _editor(self, key: str, name: str, value: Any, facts: SettingFacts | None) -> QWidget:
+        if isinstance(value, bool):
+            box = QCheckBox()
+            box.setAccessibleName(name)
+            box.setChecked(value)
+            box.toggled.connect(lambda on: self.set_value(key, on))
+            return box
+        if facts is not None and facts.options:
+            choice = Choice(name)
+            choice.addItems(facts.options)
+            choice.setCurrentText(str(value))
+            choice.currentTextChanged.connect(lambda text: self.set_value(key, text))
+            return choice
+        line = QLineEdit(_text(value))
+        line.setAccessibleName(name)
+        line.editingFinished.connect(lambda: self._typed(key, line))
+        return line
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Explain the setting that the mouse or the keyboard is at."""
+        if event.type() in (QEvent.Type.Enter, QEvent.Type.FocusIn) and watched in self.reasons:
+            self.explained.setText(self.reasons[watched])
+        return super().eventFilter(watched, event)
+
+    # --- changing ------------------------------------------------------------------------------------------------
+
+    def _typed(self, key: str, line: QLineEdit) -> None:
+        if line.isModified():
+            line.setModified(False)
+            text = line.text().replace("−", "-").strip()
+            self.set_value(key, literal(f"[{text}]" if "," in text and not text.startswith("[") else text))
+
+    def set_value(self, key: str, value: Any) -> None:
+        """Write one setting (or key of the recipe) into the file; None switches a part off."""
+        where = [key] if key in ("steps", "copies") else ["settings", key]
+        recipe = self.bench.recipe
+        if recipe is not None and key == "hidden" and not isinstance(value, list):
+            value = [value]
+
+        def change(document: Any) -> None:
+            if where[0] == "settings":
+                document.setdefault("settings", tomlkit.table())[key] = "off" if value is None else value
+            else:
+                document[key] = value
+
+        self._say(self.bench.rewrite("recipes", change, f"{key}: {_text(value)}"))
+
+    def reset(self, key: str) -> None:
+        """Back to the standard."""
+        self._say(self.bench.rewrite("recipes", lambda d: d["settings"].pop(key, None), f"{key}: standard"))
+
+    def use_preset(self, length: str) -> None:
+        """Steps, copies and settings of a preset; stop rules and seeds stay."""
+        recipe = self.bench.recipe
+        if recipe is not None:
+            self._rewrite(recipe.method, length)
+
+    def _method_chosen(self) -> None:
+        key = self.methods.currentItem().data(Qt.ItemDataRole.UserRole)
+        if self.bench.recipe is not None and key != self.bench.recipe.method:
+            self._rewrite(key, "standard")
+
+    def _rewrite(self, method: str, length: str) -> None:
+        wanted = preset(method, length)
+
+        def change(document: Any) -> None:
+            document["method"], document["steps"], document["copies"] = method, wanted["steps"], wanted["copies"]
+            document["settings"] = tomlkit.item(wanted["settings"])
+            document.setdefault("evaluation", tomlkit.table())["every"] = wanted["evaluation"]["every"]
+            for rule in document.get("stop", []):  # rules stay, to the measure of the new budget
+                if rule.get("kind") == "budget" and "steps" in rule:
+                    rule["steps"] = wanted["steps"]
+                if "after" in rule:
+                    rule["after"] = min(int(rule["after"]), wanted["steps"] // 2)
+
+        self._say(self.bench.rewrite("recipes", change, f"{GUIDES[method].name}, {length}"))
+
+    def _say(self, wrong: str) -> None:
+        self.wrong.setText(wrong)
+        self.wrong.setVisible(bool(wrong))
+        self.show_recipe(force=bool(wrong))
+
+    # --- measuring -----------------------------------------------------------------------------------------------
+
+    def _key(self, recipe: Recipe) -> tuple[str, str]:
+        return self.bench.task, repr((recipe.method, recipe.copies, recipe.settings))
+
+    def measure(self) -> None:
+        """Two seconds of training, thrown away, say what it costs on this machine."""
+        recipe, problem = self.bench.recipe, self.bench.problem
+        if recipe is None or problem is None:
+            return
+        self.measure_button.setEnabled(False)
+
+        def then(found: Forecast) -> None:
+            self.measured[self._key(recipe)] = found
+            self.measure_button.setEnabled(True)
+            self.show_recipe(force=True)
+
+        if self.bench.start_job("measuring the method", lambda _: forecast(problem, recipe), then) is None:
+            self.measure_button.setEnabled(True)
+
+
+def _text(value: Any) -> str:
+    if value is None:
+        return "off"
+    if isinstance(value, tuple | list):
+        return ", ".join(map(str, value))
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _grouped(number: float) -> str:
+    return f"{number:,.0f}".replace(",", "\u202f")
+
+
+def _minutes(minutes: float) -> str:
+    return (
+        f"{60 * minutes:.0f} s" if minutes < 2 else f"{minutes:.0f} min" if minutes < 120 else f"{minutes / 60:.1f} h"
+    )

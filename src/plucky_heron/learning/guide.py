@@ -1,0 +1,156 @@
+"""What an engineer wants to know before choosing a method: what it suits, what it costs, what usually goes wrong; and presets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from annotated_types import Ge, Gt, Le, Lt
+
+from plucky_heron.learning.method import METHODS, settings_class
+
+LENGTHS = ("quick look", "standard", "long")
+"""The presets of every method."""
+
+
+@dataclass(frozen=True)
+class Guide:
+    """Advice on a method.
+
+    Attributes
+    ----------
+    name
+        As engineers say it.
+    family
+        "fresh steps", "replay", "model" or "search": where it learns from.
+    suits, costs, fails
+        One line each: what it is good at, what it needs, how it usually goes wrong and how that shows.
+    presets
+        Length to changes of the recipe: its own keys, and ``settings``.
+    """
+
+    name: str
+    family: str
+    suits: str
+    costs: str
+    fails: str
+    presets: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+
+def _lengths(copies: int, steps: tuple[int, int, int], every: int, **standard: Any) -> dict[str, dict[str, Any]]:
+    """Presets that differ in their budget."""
+    return {
+        name: {"copies": copies, "steps": count, "evaluation": {"every": min(every, count // 5)}, "settings": dict(standard)}
+        for name, count in zip(LENGTHS, steps, strict=True)
+    }  # fmt: skip
+
+
+GUIDES = {
+    "ppo": Guide(
+        "PPO", "fresh steps",
+        "First choice where simulated steps are cheap: robust, seldom needs tuning, uses many copies well.",
+        "Hundreds of thousands to millions of steps, at tens of thousands a second.",
+        "Spread collapses before the goal was met (spread near 0, score flat), or updates are too large (ratios limited far above a quarter).",
+        _lengths(64, (150_000, 500_000, 2_000_000), 24_576),
+    ),
+    "a2c": Guide(
+        "Actor-critic (A2C)", "fresh steps",
+        "The plain ancestor of PPO: each step is learned from once. A yardstick, and simple to reason about.",
+        "Several times the steps of PPO.",
+        "One bad update ruins the policy, as nothing limits it: score drops and stays down. Smaller step size, larger updates.",
+        _lengths(64, (300_000, 1_000_000, 4_000_000), 49_152),
+    ),
+    "ddpg": Guide(
+        "DDPG", "replay",
+        "Smooth tasks with few commands, where a deterministic policy is wanted from the start.",
+        "Tens to hundreds of thousands of steps, at some hundreds a second.",
+        "Commands stick at their limits (share saturated), or the critic believes its own errors (predicted far above realised).",
+        _lengths(16, (20_000, 100_000, 400_000), 10_000, layer_normalisation=True),
+    ),
+    "td3": Guide(
+        "TD3", "replay",
+        "As DDPG, with two critics against overestimation; precise, calm policies.",
+        "As DDPG, a little slower a step.",
+        "Explores only by what is added to commands: finds nothing where the reward is far away. Larger spread, longer memory.",
+        _lengths(16, (20_000, 100_000, 400_000), 10_000, layer_normalisation=True),
+    ),
+    "sac": Guide(
+        "SAC", "replay",
+        "First choice where steps are dear or slow to simulate: learns most from each, explores by itself.",
+        "Tens to hundreds of thousands of steps, at some hundreds a second.",
+        "Entropy keeps commands noisy where precision is wanted (spread stays wide): lower the entropy wanted.",
+        _lengths(16, (20_000, 100_000, 400_000), 10_000),
+    ),
+    "model-based": Guide(
+        "Model-based", "model",
+        "Where every real step counts: foresees short branches and learns from them too.",
+        "Thousands to tens of thousands of steps, but many updates for each; slow contacts and jumps are hard to foresee.",
+        "Branches longer than the model is good for: model error above a tenth, score falls as the horizon grows.",
+        _lengths(8, (5_000, 15_000, 60_000), 2_500, updates_per_step=4),
+    ),
+    "random search": Guide(
+        "Random search", "search",
+        "A sanity check: if random linear weights come close, the task is easy and a regulator may do.",
+        "Whole episodes; cheap to compute.",
+        "Luck: the best of many tries on easy starts. More episodes each.",
+        _lengths(64, (200_000, 1_000_000, 5_000_000), 50_000),
+    ),
+    "cross-entropy": Guide(
+        "Cross-entropy search", "search",
+        "A linear policy without gradients: works with any pay, also one that comes only at the end.",
+        "Whole episodes; cheap to compute.",
+        "Narrows down on luck before it has found anything (spread of weights near 0, score flat).",
+        _lengths(64, (200_000, 1_000_000, 5_000_000), 50_000),
+    ),
+    "evolution": Guide(
+        "Evolution strategies", "search",
+        "A small network without gradients: pay at the end, jumps and switches do not trouble it.",
+        "Many whole episodes; cheap to compute.",
+        "The step is lost in the noise of the starts: score mean does not rise. More candidates or episodes each.",
+        _lengths(64, (500_000, 2_000_000, 10_000_000), 100_000),
+    ),
+}  # fmt: skip
+
+
+def preset(method: str, length: str = "standard") -> dict[str, Any]:
+    """Keys of a recipe for a method: the method, and its preset."""
+    return {"method": method, **GUIDES[method].presets[length]}
+
+
+@dataclass(frozen=True)
+class SettingFacts:
+    """What a form needs of one setting."""
+
+    key: str
+    name: str
+    does: str
+    wrong: str
+    default: Any
+    limits: str
+    options: tuple[str, ...]
+    annotation: Any
+
+
+def settings_facts(method: str) -> list[SettingFacts]:
+    """All settings of a method in the order of their schema."""
+    facts = []
+    for key, info in settings_class(method).model_fields.items():
+        marks = {Ge: "at least {ge}", Gt: "above {gt}", Le: "at most {le}", Lt: "below {lt}"}
+        limits = [text.format(**{text[text.index("{") + 1 : -1]: _number(getattr(m, text[text.index("{") + 1 : -1]))})
+                  for m in info.metadata for kind, text in marks.items() if isinstance(m, kind)]  # fmt: skip
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        options = getattr(info.annotation, "__args__", ()) if "Literal" in str(info.annotation) else ()
+        facts.append(
+            SettingFacts(
+                key, info.title or key.replace("_", " "), info.description or "", str(extra.get("wrong", "")), info.default,
+                " and ".join(limits), tuple(o for o in options if isinstance(o, str)), info.annotation,
+            )
+        )  # fmt: skip
+    return facts
+
+
+def _number(value: Any) -> str:
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+assert set(GUIDES) == set(METHODS)

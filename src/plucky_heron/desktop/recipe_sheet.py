@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from plucky_heron.desktop.theme import theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
-from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, preset, settings_facts
+from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
 from plucky_heron.training.recipe import Recipe, literal
 
@@ -111,13 +111,13 @@ class RecipeSheet(QDialog):
         self._shown = recipe
         keys = list(GUIDES)
         self.methods.blockSignals(True)
-        self.methods.setCurrentRow(keys.index(recipe.method))
+        self.methods.setCurrentRow(keys.index(recipe.method) if recipe.method in keys else -1)
         self.methods.blockSignals(False)
         self._show_advice(recipe)
         self._show_settings(recipe)
 
     def _show_advice(self, recipe: Recipe) -> None:
-        guide, problem = GUIDES[recipe.method], self.bench.problem
+        guide, problem = guide_of(recipe.method), self.bench.problem
         self.advice.caption.setText(guide.name.upper())
         self.advice_rows.clear()
         for title, text in (("suits", guide.suits), ("costs", guide.costs), ("goes wrong", guide.fails)):
@@ -259,7 +259,7 @@ class RecipeSheet(QDialog):
                 if "after" in rule:
                     rule["after"] = min(int(rule["after"]), wanted["steps"] // 2)
 
-        self._say(self.bench.rewrite("recipes", change, f"{GUIDES[method].name}, {length}"))
+        self._say(self.bench.rewrite("recipes", change, f"{guide_of(method).name}, {length}"))
 
     def _say(self, wrong: str) -> None:
         self.wrong.setText(wrong)

@@ -112,6 +112,12 @@ GUIDES = {
 }  # fmt: skip
 
 
+def guide_of(method: str) -> Guide:
+    """The advice on a method; of a project's own there is none but its name."""
+    own = "The project's own method; its file says what it suits."
+    return GUIDES.get(method) or Guide(method, "own", own, "Measure it.", "Nothing is known of it here.")
+
+
 def preset(method: str, length: str = "standard") -> dict[str, Any]:
     """Keys of a recipe for a method: the method, and its preset."""
     return {"method": method, **GUIDES[method].presets[length]}

@@ -6,15 +6,18 @@ processes or stop rules. Adding one touches its own file, its test, and one line
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import import_module
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
-from plucky_heron.errors import StateError
+from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import Settings
 from plucky_heron.learning.policy import Policy
+from plucky_heron.task.own_code import load_module
 
 Array = np.ndarray
 
@@ -111,6 +114,46 @@ class Method(Protocol):
         ...
 
 
+@dataclass(frozen=True)
+class OwnMethod:
+    """A method from a project's own file: its settings, what makes it, and the hash of the file that was trusted."""
+
+    settings: type[Settings]
+    make: Callable[..., Method]
+    digest: str
+
+
+_OWN: dict[str, OwnMethod] = {}
+"""Methods of the project at work, by file; read again with every recipe that names one."""
+
+
+def load_own_method(folder: Path, file: str, source: Path | str) -> OwnMethod:
+    """Read a project's own method: a trusted file with a class `Settings` and a function `make`; see docs/methods.md.
+
+    Raises
+    ------
+    UntrustedError
+        The file was not trusted as it is.
+    FileError
+        It does not exist, does not run, or lacks one of the two.
+    """
+    path, digest, module = load_module(folder, file, source, "method")
+    schema, make = getattr(module, "Settings", None), getattr(module, "make", None)
+    if not (isinstance(schema, type) and issubclass(schema, Settings)):
+        raise FileError(
+            path, "Settings", None, "a method needs a class Settings, made from plucky_heron.files.Settings"
+        )
+    if not callable(make):
+        raise FileError(path, "make", None, "a method needs a function make(settings, space, copies, seed, threads)")
+    _OWN[file] = OwnMethod(schema, make, digest)
+    return _OWN[file]
+
+
+def is_own(method: str) -> bool:
+    """Whether a method's name is that of a project's file."""
+    return method.endswith(".py")
+
+
 def settings_class(method: str) -> type[Settings]:
     """The schema of a method's settings.
 
@@ -119,12 +162,16 @@ def settings_class(method: str) -> type[Settings]:
     StateError
         No such method.
     """
+    if method in _OWN:
+        return _OWN[method].settings
     found: type[Settings] = getattr(_module(method), METHODS[method][2])
     return found
 
 
 def make_method(method: str, settings: Settings, space: Space, copies: int, seed: int, threads: int = 1) -> Method:
     """A method ready to learn from `copies` episodes at a time, on up to `threads` threads."""
+    if method in _OWN:
+        return _OWN[method].make(settings, space, copies, seed, threads)
     made: Method = getattr(_module(method), METHODS[method][1])(settings, space, copies, seed, threads)
     return made
 

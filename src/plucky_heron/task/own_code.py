@@ -13,6 +13,7 @@ import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import ModuleType
 from typing import Any
 
 import numpy as np
@@ -117,9 +118,29 @@ def load_code(folder: Path, code: OwnCode, source: Path | str) -> OwnFunctions:
     FileError
         It does not exist, does not run, or lacks a function.
     """
-    path = inside(folder, code.file)
+    path, digest, module = load_module(folder, code.file, source, "code.file")
+    functions = {}
+    for name in code.signals:
+        function = getattr(module, name, None)
+        if not callable(function):
+            raise FileError(path, f"code.signals.{name}", None, "the file has no function of this name")
+        functions[name] = function
+    return OwnFunctions(code.file, digest, functions)
+
+
+def load_module(folder: Path, file: str, source: Path | str, key: str) -> tuple[Path, str, ModuleType]:
+    """A trusted Python file of the project, run once: its path, hash and what it defines.
+
+    Raises
+    ------
+    UntrustedError
+        The file was not trusted as it is.
+    FileError
+        It does not exist or does not run; `source` and `key` say where it was named.
+    """
+    path = inside(folder, file)
     if path.suffix != ".py" or not path.is_file():
-        raise FileError(source, "code.file", code.file, "no such Python file in the project")
+        raise FileError(source, key, file, "no such Python file in the project")
     digest = digest_of(path)
     if digest not in trusted():
         raise UntrustedError(path, digest)
@@ -130,10 +151,4 @@ def load_code(folder: Path, code: OwnCode, source: Path | str) -> OwnFunctions:
         spec.loader.exec_module(module)
     except Exception as error:  # whatever someone's own code raises
         raise FileError(path, "", None, f"does not run: {type(error).__name__}: {error}") from error
-    functions = {}
-    for name in code.signals:
-        function = getattr(module, name, None)
-        if not callable(function):
-            raise FileError(path, f"code.signals.{name}", None, "the file has no function of this name")
-        functions[name] = function
-    return OwnFunctions(code.file, digest, functions)
+    return path, digest, module

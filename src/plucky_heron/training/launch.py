@@ -15,6 +15,7 @@ from typing import Any
 
 from plucky_heron.errors import StateError
 from plucky_heron.files import inside, write_whole
+from plucky_heron.learning.method import is_own, load_own_method
 from plucky_heron.task.problem import Problem, read_problem
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.store import DEAD, RunRow, RunStore
@@ -35,8 +36,11 @@ def frozen_problem(project: Path, run: RunRow) -> Problem:
 
 def frozen_recipe(project: Path, run: RunRow) -> Recipe:
     """The recipe exactly as the run used it."""
-    path = run_folder(project, run.id) / "frozen" / "recipe.json"
-    return Recipe.model_validate_json(path.read_text())
+    frozen = run_folder(project, run.id) / "frozen"
+    recipe = Recipe.model_validate_json((frozen / "recipe.json").read_text())
+    if is_own(recipe.method):
+        load_own_method(frozen, recipe.method, frozen / "recipe.json")
+    return recipe
 
 
 def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
@@ -67,11 +71,11 @@ def _freeze(project: Path, run: int, problem: Problem, task: str, recipe: Recipe
             if source.is_file():
                 (frozen / kind).mkdir(parents=True, exist_ok=True)
                 shutil.copy2(source, frozen / kind / source.name)
-    code = problem.task.code
-    if code is not None:
-        place = inside(frozen, code.file)
+    own = [problem.task.code.file] if problem.task.code is not None else []
+    for file in own + ([recipe.method] if is_own(recipe.method) else []):
+        place = inside(frozen, file)
         place.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copy2(inside(project, code.file), place)
+        shutil.copy2(inside(project, file), place)
     write_whole(frozen / "recipe.json", recipe.model_dump_json(indent=2))
 
 

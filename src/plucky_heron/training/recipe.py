@@ -10,7 +10,7 @@ from pydantic import Field, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
-from plucky_heron.learning.method import METHODS, settings_class
+from plucky_heron.learning.method import METHODS, is_own, load_own_method, settings_class
 from plucky_heron.units import Number
 
 
@@ -68,8 +68,10 @@ class Recipe(Settings):
 
     @model_validator(mode="after")
     def _method_known(self) -> Recipe:
-        if self.method not in METHODS:
-            raise ValueError(f"method {self.method!r} is unknown; there are {', '.join(METHODS)}")
+        if self.method not in METHODS and not is_own(self.method):
+            raise ValueError(
+                f"method {self.method!r} is unknown; there are {', '.join(METHODS)}, and .py files of the project"
+            )
         return self
 
     def method_settings(self, source: Path | str = "recipe") -> Settings:
@@ -92,6 +94,8 @@ def read_recipe(folder: Path, name: str) -> Recipe:
         near = difflib.get_close_matches(name, known, n=3, cutoff=0.3) or known
         raise FileError(path, "", None, f"no such recipe; this project has {', '.join(near) or 'none'}")
     recipe = validate(Recipe, read_toml(path), path)
+    if is_own(recipe.method):
+        load_own_method(folder, recipe.method, path)
     recipe.method_settings(path)
     return recipe if recipe.name else recipe.model_copy(update={"name": name})
 

@@ -14,7 +14,9 @@ from pathlib import Path
 from typing import Any
 
 from plucky_heron.errors import HeronError
+from plucky_heron.learning.method import is_own
 from plucky_heron.learning.policy import Policy
+from plucky_heron.task.own_code import digest_of
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.launch import AT_ONCE, facts, frozen_problem, frozen_recipe, run_folder, worker_environment
 from plucky_heron.training.loop import Run
@@ -59,6 +61,9 @@ def work_on(project: Path, number: int, threads: int) -> None:
         store.forget_after(number, run.steps if resumed else -1)
         code = run.problem.code
         own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
+        if is_own(run.recipe.method):
+            digest = digest_of(run_folder(project, number) / "frozen" / run.recipe.method)
+            own["own_method"] = {"file": run.recipe.method, "sha256": digest}
         store.update(number, facts=facts() | {"threads": threads} | own)
         _train(store, run, number)
     except HeronError as error:

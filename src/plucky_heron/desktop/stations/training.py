@@ -24,7 +24,7 @@ from plucky_heron.desktop.widgets import (
     scrolled,
 )
 from plucky_heron.desktop.workbench import Workbench
-from plucky_heron.learning.guide import GUIDES, settings_facts
+from plucky_heron.learning.guide import guide_of, settings_facts
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.training.evaluation import EVALUATION_SEED
@@ -244,7 +244,7 @@ class TrainingStation(Station):
             return
         facts, values = settings_facts(recipe.method), recipe.method_settings().model_dump()
         changed = {f.key for f in facts if values[f.key] != f.default}
-        self.recipe.note.setText(f"{GUIDES[recipe.method].name} · {len(changed)} changed from the standard")
+        self.recipe.note.setText(f"{guide_of(recipe.method).name} · {len(changed)} changed from the standard")
         self.recipe_rows.clear()
         for fact in [f for f in facts if f.key in SETTINGS][:MOST_SHOWN]:
             field = QuantityField("", fact.name)

@@ -339,3 +339,32 @@ def test_a_run_goes_on_from_its_checkpoint_bit_for_bit(folder: Path, threads: in
     for name, value in whole.batch.keep().items():
         np.testing.assert_array_equal(value, second.batch.keep()[name], err_msg=name)
     assert (whole.steps, whole.episodes, whole.recent) == (second.steps, second.episodes, second.recent)
+
+
+@pytest.mark.parametrize("method", ["ppo", "sac"])
+def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path, tmp_path: Path, method: str) -> None:
+    """A place that no sensor of the hoist tells: the critic learns from it, policy, pack and rig do without."""
+    from plucky_heron.handover.pack import write_pack
+    from plucky_heron.rigs.rollout import inside_driver
+    from plucky_heron.simulation.trials import run_trials
+
+    path = folder / "tasks" / "lift.toml"
+    entry = '[[observations]]\nname = "place"\nformula = "basket.x + trolley.position"\nunit = "m"\nrange = ["-20 m", "20 m"]\ncritic_only = true\n\n'
+    text = path.read_text()
+    path.write_text(text.replace("# --- what is commanded", entry + "# --- what is commanded", 1))
+    problem = Project(folder).problem("lift")
+    assert len(problem.entries) == 11 and len(problem.sensed) == 10
+    recipe = Recipe.model_validate(
+        {"method": method, "copies": 16, "steps": 6000, "evaluation": {"every": 6000, "episodes": 4}}
+    )
+    row = launch.wait(folder, launch.train(folder, "lift", recipe, [1]))[0]
+    assert row.state == "done", row.stop_text
+    policy = Project(folder).policy(row.id)
+    assert policy.sizes[0] == 10
+    answer = write_pack(folder, row, tmp_path / "pack")
+    assert max(answer["equality"].values()) <= 1e-5
+    again = run_trials(problem, inside_driver(tmp_path / "pack"), seed=1, stream="rig", count=2)
+    assert np.isfinite(again.score).all()
+    path.write_text(text.replace("[[observations]]", entry + "[[observations]]", 1))
+    with pytest.raises(FileError, match="stand last"):
+        Project(folder).problem("lift")

@@ -32,7 +32,7 @@ def task(bench: Workbench) -> StakeState:
     problem = bench.problem
     if problem is None or bench.trouble:
         return StakeState(0.5, "cannot be read", trouble=problem is None)
-    return StakeState(1.0, f"{len(problem.entries)} sensed, {len(problem.task.actions)} given")
+    return StakeState(1.0, f"{len(problem.sensed)} sensed, {len(problem.task.actions)} given")
 
 
 def shakedown(bench: Workbench) -> StakeState:

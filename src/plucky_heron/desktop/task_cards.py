@@ -107,6 +107,7 @@ OBSERVATION = [
     Field("formula", "formula", "list"), Field("range", "range", "pair"), Field("name", "name"),
     Field("unit", "unit", hint="SI or deg, such as m/s"), Field("noise", "noise", default="0", hint="standard deviation, such as 5 mm"),
     Field("delay", "dead time", default="0 s"), Field("stack", "last samples", "whole", default=1),
+    Field("critic_only", "for critics alone", "switch", default=False),
     Field("scaling", "scaling", "choice", ("standardise", "range", "none"), "standardise"),
     Field("form", "form", "choice", ("value", "sine and cosine"), "value"), Field("clip", "clipped", "switch", default=False, hint="readings stop at the range"),
     Field("positive", "positive is", default=""),

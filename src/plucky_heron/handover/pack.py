@@ -91,12 +91,12 @@ def test_vectors(problem: Problem, policy: Policy) -> Array:
     )
     rows = np.concatenate([r.observations for r in trials.recordings.values()])
     chosen = np.linspace(0, len(rows) - 1, VECTORS).astype(np.int64)
-    return np.asarray(rows[chosen].astype(np.float32).astype(np.float64))
+    return np.asarray(rows[chosen, : len(problem.sensed)].astype(np.float32).astype(np.float64))
 
 
 def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
     """Inputs and outputs in order, with unit, range and sign."""
-    inputs = [Line(e.name, e.si, e.low, e.high, e.positive) for e in problem.entries]
+    inputs = [Line(e.name, e.si, e.low, e.high, e.positive) for e in problem.sensed]
     outputs = [Line(c.name, c.unit, c.low, c.high, c.positive) for c in problem.commands]
     return inputs, outputs
 
@@ -165,7 +165,7 @@ def describe(
         dataclasses.asdict(line) | {
             "noise": e.noise, "delay": e.delay, "formula": e.formula, "samples_ago": e.samples_ago, "shape": e.shape, "clip": e.clip, "offset": float(policy.offset[k]), "scale": float(policy.scale[k]),
         }
-        for k, (line, e) in enumerate(zip(inputs, problem.entries, strict=True))
+        for k, (line, e) in enumerate(zip(inputs, problem.sensed, strict=True))
     ]  # fmt: skip
     described_outputs = []
     for line, command in zip(outputs, problem.commands, strict=True):
@@ -179,7 +179,7 @@ def describe(
         described_outputs.append(dataclasses.asdict(line) | {"drive": facts} | after_the_policy(command))
     computed = [
         {"name": e.name, "formula": e.formula}
-        for e in problem.entries
+        for e in problem.sensed
         if not (e.shape == "value" and re.fullmatch(r"[\w.]+", e.formula))
     ]
     return {
@@ -274,7 +274,7 @@ def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
 def _vectors_csv(problem: Problem, vectors: Array, expected: Array) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([e.name for e in problem.entries] + [f"command {c.name}" for c in problem.commands])
+    writer.writerow([e.name for e in problem.sensed] + [f"command {c.name}" for c in problem.commands])
     for given, wanted in zip(vectors.astype(np.float32), expected, strict=True):
         writer.writerow([np.format_float_scientific(x, unique=True) for x in (*given, *wanted)])
     return out.getvalue()

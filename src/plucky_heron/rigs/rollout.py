@@ -131,6 +131,7 @@ class PackDriver:
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = 1
         self.session = onnxruntime.InferenceSession(self.model, options, providers=["CPUExecutionProvider"])
+        self.given = int(self.session.get_inputs()[0].shape[1])
 
     def begin(self, batch: Batch) -> None:
         """Nothing to prepare."""
@@ -141,7 +142,9 @@ class PackDriver:
 
     def commands(self, observations: Array) -> Array:
         """Commands (batch, actions)."""
-        return np.asarray(self.session.run(None, {"sensors": observations.astype(np.float32)})[0], dtype=np.float64)
+        return np.asarray(
+            self.session.run(None, {"sensors": observations[:, : self.given].astype(np.float32)})[0], dtype=np.float64
+        )
 
 
 class _Loop:
@@ -195,7 +198,7 @@ class _RigDriver:
         due = self.began + self.index * sample_time
         if not loop.lock_step:
             time.sleep(max(0.0, due - time.perf_counter()))
-        row = observations[0].astype(np.float32)
+        row = observations[0, : len(loop.problem.sensed)].astype(np.float32)
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
         sent = time.perf_counter()
         loop.controller.send(pack_sensors(self.index, int(sent * 1e6), row, flags))
@@ -217,7 +220,7 @@ class _RigDriver:
             self.episode,
             self.index,
             batch.plant.position[0].copy(),
-            observations[0].copy(),
+            observations[0, : len(loop.problem.sensed)].copy(),
             self.last.copy(),
             inside,
             trip,

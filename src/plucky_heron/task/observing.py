@@ -46,6 +46,8 @@ class Observation(Settings):
     form: Literal["value", "sine and cosine"] = "value"
     stack: int = Field(default=1, ge=1, le=32)
     """How many of the last samples are given, the newest first."""
+    critic_only: bool = False
+    """Whether critics alone are given it, while learning; the policy and what is handed over do without."""
 
     @model_validator(mode="before")
     @classmethod
@@ -113,6 +115,7 @@ class Entry:
     scaling: str
     positive: str
     formula: str
+    critic_only: bool = False
 
 
 def entries_of(
@@ -143,6 +146,7 @@ def entries_of(
                             o.scaling,
                             o.positive if shape == "value" else "",
                             o.formula,
+                            o.critic_only,
                         )
                     )
             column += 1

@@ -102,6 +102,11 @@ class Problem:
         """The task's name."""
         return self.task.name
 
+    @functools.cached_property
+    def sensed(self) -> tuple[Entry, ...]:
+        """What the policy is given: the first entries; those for critics alone stand behind."""
+        return tuple(e for e in self.entries if not e.critic_only)
+
     @property
     def ending_names(self) -> tuple[str, ...]:
         """Endings of the task, then the built-in one."""

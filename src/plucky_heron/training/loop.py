@@ -193,4 +193,5 @@ def space_of(problem: Problem) -> Space:
         np.array([sign if e.scaling == "none" else getattr(e, side) for e in entries])
         for sign, side in ((-1.0, "low"), (1.0, "high"))
     )
-    return Space(low, high, problem.low, problem.high, np.array([e.scaling == "standardise" for e in entries]))
+    standardised = np.array([e.scaling == "standardise" for e in entries])
+    return Space(low, high, problem.low, problem.high, standardised, len(entries) - len(problem.sensed))

@@ -13,7 +13,9 @@ from pathlib import Path
 
 import pytest
 
-from plucky_heron.cli import main
+from typer.testing import CliRunner
+
+from plucky_heron.cli import app, main
 from plucky_heron.project import Project
 from plucky_heron.training.launch import worker_environment
 from plucky_heron.training.store import RunRow
@@ -168,3 +170,17 @@ def test_launcher_and_readme_agree() -> None:
     assert os.access(ROOT / "heron", os.X_OK) and os.access(ROOT / ".ci" / "run", os.X_OK)
     readme = (ROOT / "README.md").read_text()
     assert "./heron demo" in readme and "./heron test" in readme
+
+
+def test_methods_are_listed_with_their_advice_and_settings() -> None:
+    runner = CliRunner()
+    answer = json.loads(runner.invoke(app, ["methods", "--json"]).stdout)
+    by_key = {m["method"]: m for m in answer["methods"]}
+    assert {"ppo", "a2c", "ddpg", "td3", "sac", "model-based", "cross-entropy"} <= set(by_key)
+    assert {s["key"] for s in by_key["sac"]["settings"]} >= {
+        "discount",
+        "target_mix",
+        "updates_per_step",
+        "return_steps",
+    }
+    assert "goes wrong" in runner.invoke(app, ["methods"]).stdout

@@ -23,6 +23,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.causeway import NAMES
+from plucky_heron.desktop.stations.training import TrainingStation
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project, demo_copy
 from plucky_heron.simulation.drivers import Rule
@@ -34,7 +35,7 @@ MACHINES = {
     "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
-TASKS = (("lane", 150, {1: "task-marshcart", 2: "shakedown-marshcart"}), ("follow", 260, {2: "shakedown-crab"}))
+TASKS = (("lane", 150, {1: "task-marshcart", 2: "shakedown-marshcart"}),)
 """Tasks shown besides the first: the sample that is played, and the picture of each station."""
 
 
@@ -64,6 +65,19 @@ def editing(window: Window, pause: Callable[[float], None]) -> None:
     station.drawing.set_pose(pose)
     station.drawing.posed.emit()
     pause(0.8)
+
+
+def methods_sheet(
+    training: TrainingStation, out: Path, idle: Callable[[], None], pause: Callable[[float], None]
+) -> None:
+    """The sheet of methods, with what the recipe costs measured."""
+    training.choose_method()
+    training.sheet.measure()
+    pause(0.5)
+    idle()
+    pause(0.5)
+    training.sheet.grab().save(str(out / "method-and-settings.png"))
+    training.sheet.reject()
 
 
 def main() -> None:
@@ -142,6 +156,8 @@ def main() -> None:
         playback.seek(110)
         for number in (1, 2, 3, 4):
             take(number)
+        window.enter(3)
+        methods_sheet(stations[3], given.out, idle, pause)
         window.enter(0)
         stations[0].drop_pose()
         stations[0].let_go()

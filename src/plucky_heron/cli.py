@@ -232,6 +232,26 @@ def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> 
 
 
 @app.command()
+def methods(json_: Json = False) -> None:
+    """What each learning method suits, what it costs, and how it usually goes wrong."""
+    from plucky_heron.learning.guide import GUIDES, settings_facts
+
+    lines = []
+    for key, guide in GUIDES.items():
+        lines += [f"{key:<14} {guide.suits}", f"{'':<14} costs: {guide.costs}", f"{'':<14} goes wrong: {guide.fails}"]
+    answer = [
+        {
+            "method": key, "name": guide.name, "suits": guide.suits, "costs": guide.costs, "goes_wrong": guide.fails, "presets": guide.presets,
+            "settings": [
+                {"key": f.key, "does": f.does, "wrong": f.wrong, "default": f.default, "limits": f.limits} for f in settings_facts(key)
+            ],
+        }
+        for key, guide in GUIDES.items()
+    ]  # fmt: skip
+    report({"methods": answer}, json_, lines)
+
+
+@app.command()
 def train(
     task: Annotated[str, typer.Argument(help="Task name or file; not needed with --resume.")] = "",
     recipe: Annotated[
@@ -249,6 +269,7 @@ def train(
 ) -> None:
     """Train; Ctrl-C stops cleanly and keeps everything."""
     from plucky_heron.files import validate
+    from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.training import launch
     from plucky_heron.training.recipe import Recipe, with_changes
 
@@ -260,7 +281,7 @@ def train(
         if not task:
             raise StateError("train: name a task, such as lift, or a run with --resume")
         found, name = find_task(task, project)
-        plain = {"name": method, "method": method}
+        plain = {"name": method, **preset(method)} if method in GUIDES else {"name": method, "method": method}
         chosen = (
             validate(Recipe, plain, "--method")
             if method is not None

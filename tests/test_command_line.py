@@ -12,7 +12,6 @@ import time
 from pathlib import Path
 
 import pytest
-
 from typer.testing import CliRunner
 
 from plucky_heron.cli import app, main

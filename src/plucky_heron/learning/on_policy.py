@@ -368,6 +368,7 @@ class OnPolicy:
         self.carried[over] = 0.0
         cut = experience.cut & ~experience.ended
         self.rows["reward"][t, each], self.rows["goes_on"][t, each], self.rows["cut"][t, each] = reward, ~over, cut
+        self.rows["tail"][t, each] = 0.0
         if cut.any() and settings.time_limit_bootstrap:
             # the critic does not change before the next update, so that its word may be taken now
             self.rows["tail"][t[cut], each[cut]] = self._value(self.inputs.of(experience.after[cut]))

@@ -1,0 +1,153 @@
+"""What the methods of fresh steps gained: whole episodes, schedules, squashing, spread from the network, exact resuming."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from plucky_heron.errors import StateError
+from plucky_heron.learning.method import Experience, Space, make_method, settings_class
+from plucky_heron.learning.on_policy import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss
+
+Array = np.ndarray
+SPACE = Space(np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0]))
+SMALL = {"hidden": [16], "steps_per_update": 256, "minibatch": 64, "learning_rate": 5e-3, "discount": 0.5}
+
+
+def made(method: str, copies: int = 8, seed: int = 3, **changes: Any) -> Any:
+    """A method by itself."""
+    return make_method(method, settings_class(method).model_validate(SMALL | changes), SPACE, copies, seed)
+
+
+def played(learner: Any, generator: np.random.Generator, rounds: int) -> list[dict[str, float]]:
+    """Random observations; pays most at 0.6 of the first command's range; episodes of random length, ended or cut."""
+    health = []
+    for _ in range(rounds):
+        while not learner.ready():
+            commands = learner.choose(generator.uniform(-1, 1, (learner.copies, 3)))
+            reward = -((np.clip(commands[:, 0] / 5.0, -1, 1) - 0.6) ** 2)
+            draw = generator.random(learner.copies)
+            learner.take(
+                Experience(
+                    reward, generator.uniform(-1, 1, (learner.copies, 3)), draw < 0.1, (draw >= 0.1) & (draw < 0.2)
+                )
+            )
+        health.append(learner.improve(len(health) / rounds))
+    return health
+
+
+SWITCHES: list[dict[str, Any]] = [
+    {}, {"update_after": "episodes"}, {"squashed": True}, {"spread": "from the network", "entropy_weight": 0.001}, {"shared_trunk": True},
+    {"layer_normalisation": True, "activation": "silu"}, {"value_limit": 0.5},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("method", ["ppo", "a2c"])
+@pytest.mark.parametrize("switches", SWITCHES)
+def test_it_learns_with_every_switch_and_resumes_exactly(method: str, switches: dict[str, Any]) -> None:
+    first, second = made(method, **switches), made(method, **switches)
+    generator, other = np.random.default_rng(0), np.random.default_rng(0)
+    played(first, generator, 100 if method == "a2c" else 30)
+    command = first.policy().commands(np.random.default_rng(5).uniform(-1, 1, (64, 3)))[:, 0]
+    assert np.abs(command / 5.0 - 0.6).mean() < 0.3  # 0.6 untrained
+    second.restore(first.keep())
+    other.bit_generator.state = generator.bit_generator.state
+    assert played(first, generator, 3) == played(second, other, 3)
+    for name, value in first.keep().items():
+        np.testing.assert_array_equal(value, second.keep()[name], err_msg=name)
+
+
+def test_whole_episodes_are_learned_from_once_and_the_rest_waits() -> None:
+    """Every row is learned from exactly once, in an episode that is over; returns are the discounted sums to its end."""
+    learner = made(
+        "a2c", copies=4, steps_per_update=64, update_after="episodes", reward_standardisation=False, advantage_decay=1.0
+    )
+    generator = np.random.default_rng(1)
+    paid: list[list[float]] = [[] for _ in range(4)]
+    wanted: list[float] = []
+    found: list[float] = []
+    step = 0.0
+    for _ in range(5):
+        while not learner.ready():
+            learner.choose(generator.uniform(-1, 1, (4, 3)))
+            reward = step + np.arange(4) * 0.1
+            step = (step + 0.37) % 3.0
+            over = generator.random(4) < 0.15
+            learner.take(Experience(reward, np.zeros((4, 3)), over, np.zeros(4, bool)))
+            for copy in range(4):
+                paid[copy].append(float(reward[copy]))
+                if over[copy]:
+                    total, returns = 0.0, []
+                    for r in reversed(paid[copy]):
+                        total = r + 0.5 * total
+                        returns.append(total)
+                    wanted += returns
+                    paid[copy] = []
+        _, returns, _, used = learner.targets()
+        found += returns[used].tolist()
+        learner.improve(0.0)
+        assert learner.filled.sum() == sum(map(len, paid))
+    np.testing.assert_allclose(sorted(found), sorted(wanted), rtol=1e-6)
+
+
+def test_the_step_size_follows_the_measured_change() -> None:
+    """A tiny wish drives it down, a huge one up, by factors of 1.5."""
+    for wish, factor in ((1e-6, 1 / 1.5), (1.0, 1.5)):
+        learner = made("ppo", schedule="by change", kl_wanted=wish, learning_rate=1e-3, kl_limit=None)
+        rates = [health["learning_rate"] for health in played(learner, np.random.default_rng(2), 4)]
+        np.testing.assert_allclose(np.array(rates[1:]) / rates[:-1], factor)
+
+
+def test_squashed_commands_stay_inside_and_their_policy_says_the_same() -> None:
+    learner = made("ppo", squashed=True, log_spread_start=0.9)
+    seen = np.random.default_rng(1).uniform(-1, 1, (8, 3))
+    commands = np.array([learner.choose(seen) for _ in range(20) if not learner.filled.fill(0)])
+    assert (commands > SPACE.low).all() and (commands < SPACE.high).all()
+    means, _ = learner.loss.means_and_spreads(learner.parameters, learner.inputs.of(seen))
+    middle, half = 0.5 * (SPACE.low + SPACE.high), 0.5 * (SPACE.high - SPACE.low)
+    np.testing.assert_allclose(learner.policy().commands(seen), middle + half * np.tanh(means), rtol=1e-4, atol=1e-6)
+
+
+def test_spread_from_the_network_starts_as_set_and_its_density_is_that_of_scipy() -> None:
+    learner = made("ppo", spread="from the network", log_spread_start=-1.3)
+    seen = np.random.default_rng(1).uniform(-1, 1, (8, 3))
+    learner.choose(seen)
+    means, log_spread = learner.loss.means_and_spreads(learner.parameters, learner.rows["inputs"][0])
+    np.testing.assert_allclose(log_spread, -1.3, atol=0.05)
+    wanted = stats.norm.logpdf(learner.rows["actions"][0], means, np.exp(log_spread)).sum(axis=1)
+    np.testing.assert_allclose(learner.rows["log_density"][0], wanted, atol=1e-4)
+    assert log_spread.min() > LEAST_LOG_SPREAD and log_spread.max() < MOST_LOG_SPREAD
+
+
+def test_entropy_and_change_are_those_of_the_normal_distribution() -> None:
+    """Entropy from SciPy; the estimated KL, over many draws, the closed form between two normals."""
+    loss = ActorCriticLoss(settings_class("ppo").model_validate({"hidden": [4]}), 3, 2, np.float64, ratio_limit=0.2)  # type: ignore[arg-type]
+    generator = np.random.default_rng(3)
+    old = loss.initial(generator)
+    new = old.copy()
+    new[loss.spread_part] += 0.1
+    new[loss.actor_part][-2:] += 0.05
+    count = 200_000
+    inputs = np.zeros((count, 3))
+    means, log_spread = (x.copy() for x in loss.means_and_spreads(old, inputs))
+    drawn = means + np.exp(log_spread) * generator.standard_normal((count, 2))
+    density = stats.norm.logpdf(drawn, means, np.exp(log_spread)).sum(axis=1)
+    from plucky_heron.learning.on_policy import Minibatch
+
+    figures = loss(new, Minibatch(inputs, drawn, density, np.ones(count), np.zeros(count), np.zeros(count)))
+    s0, s1 = np.exp(log_spread[0]), np.exp(new[loss.spread_part])
+    assert figures["entropy"] == pytest.approx(stats.norm.entropy(0, s1).sum(), rel=1e-9)
+    closed = (np.log(s1 / s0) + (s0**2 + 0.05**2) / (2 * s1**2) - 0.5).sum()
+    assert figures["kl"] == pytest.approx(closed, rel=0.05)
+
+
+def test_a_shared_trunk_refuses_what_the_policy_must_not_see() -> None:
+    hidden = Space(SPACE.observation_low, SPACE.observation_high, SPACE.low, SPACE.high, critic_only=1)
+    with pytest.raises(StateError, match="shared_trunk"):
+        make_method("ppo", settings_class("ppo").model_validate({"shared_trunk": True}), hidden, 4, 1)
+    learner = make_method("ppo", settings_class("ppo").model_validate(SMALL), hidden, 8, 1)
+    played(learner, np.random.default_rng(0), 2)
+    assert learner.policy().sizes[0] == 2

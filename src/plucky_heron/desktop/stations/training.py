@@ -253,7 +253,8 @@ class TrainingStation(Station):
             title = label(fact.name, "strong" if fact.key in changed else "soft")
             for widget in (field, title):
                 widget.setToolTip(f"{fact.does}\nWrong: {fact.wrong}")
-            self.recipe_rows.add(title, field, ElidedLabel(fact.does, "soft"))
+            standard = f"standard {fact.default:g}" if fact.key in changed else ""
+            self.recipe_rows.add(title, field, ElidedLabel(standard, "soft"))
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.learning.on_policy import ActorCriticLoss, Minibatch
+from plucky_heron.learning.actor_critic import ActorCriticLoss, Minibatch
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.ppo import ProximalSettings
 from plucky_heron.project import Project, demo_source

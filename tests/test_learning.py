@@ -9,10 +9,10 @@ import pytest
 from scipy import stats
 
 from plucky_heron.errors import FileError
+from plucky_heron.learning.actor_critic import ActorCriticLoss, Minibatch, gaussian_log_density
 from plucky_heron.learning.kernels import basic as kernels
 from plucky_heron.learning.method import Experience, Space, make_method
 from plucky_heron.learning.network import ACTIVATIONS, Network
-from plucky_heron.learning.on_policy import ActorCriticLoss, Minibatch, gaussian_log_density
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.ppo import ProximalPolicy, ProximalSettings

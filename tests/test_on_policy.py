@@ -9,8 +9,8 @@ import pytest
 from scipy import stats
 
 from plucky_heron.errors import StateError
+from plucky_heron.learning.actor_critic import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
-from plucky_heron.learning.on_policy import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss
 
 Array = np.ndarray
 SPACE = Space(np.array([-1.0, -2.0, 0.0]), np.array([1.0, 2.0, 8.0]), np.array([-5.0, 0.0]), np.array([5.0, 1.0]))
@@ -135,7 +135,7 @@ def test_entropy_and_change_are_those_of_the_normal_distribution() -> None:
     means, log_spread = (x.copy() for x in loss.means_and_spreads(old, inputs))
     drawn = means + np.exp(log_spread) * generator.standard_normal((count, 2))
     density = stats.norm.logpdf(drawn, means, np.exp(log_spread)).sum(axis=1)
-    from plucky_heron.learning.on_policy import Minibatch
+    from plucky_heron.learning.actor_critic import Minibatch
 
     figures = loss(new, Minibatch(inputs, drawn, density, np.ones(count), np.zeros(count), np.zeros(count)))
     s0, s1 = np.exp(log_spread[0]), np.exp(new[loss.spread_part])

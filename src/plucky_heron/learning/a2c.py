@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from plucky_heron.learning.actor_critic import OnPolicySettings
 from plucky_heron.learning.method import Space
-from plucky_heron.learning.on_policy import OnPolicy, OnPolicySettings
+from plucky_heron.learning.on_policy import OnPolicy
 from plucky_heron.learning.settings import setting
 
 

@@ -150,7 +150,7 @@ class _Imagining(OffPolicy):
         )
 
     def take(self, experience: Experience) -> None:
-        """Remember the step; before that, see how well it was foreseen."""
+        """Remember the step, and count towards the model's next turn."""
         super().take(experience)
         self.since_model += self.copies
 

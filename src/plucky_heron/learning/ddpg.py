@@ -136,7 +136,7 @@ class DeterministicPolicyGradient(OffPolicy):
         first = self.critics[0]
         kernels.plain_climb(
             self.parameters, self.actor_plan, self.actor_gradient,
-            self.actor_adam.plan(settings.actor_learning_rate, settings.gradient_limit), self.seen, sums, self.chosen, first.values,
+            self.actor_adam.plan(self.decayed(settings.actor_learning_rate), settings.gradient_limit), self.seen, sums, self.chosen, first.values,
             first.slope, settings.saturation_weight, self.actor_back, self.target, settings.target_mix, self.told,
         )  # fmt: skip
         self.actor_adam.counted()

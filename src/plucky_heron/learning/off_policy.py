@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -37,6 +38,10 @@ class OffPolicySettings(NetworkSettings):
     actor_learning_rate: float = setting(
         1e-3, "step size of the policy", "How far one update moves the policy.",
         "Too large: the score falls back again and again. Too small: the policy hardly changes.", gt=0, le=1,
+    )  # fmt: skip
+    step_size_end: float = setting(
+        1.0, "step sizes at the end", "Share of both step sizes that is left when the budget is used up; they fall evenly.",
+        "1: the score wanders at the end. Near 0 with too small a budget: stops learning before it has learned.", gt=0, le=1,
     )  # fmt: skip
     minibatch: int = setting(
         256, "minibatch", "Rows of the buffer that one update learns from.",
@@ -86,6 +91,10 @@ class OffPolicySettings(NetworkSettings):
     reward_standardisation: bool = setting(
         True, "standardise rewards", "Divides rewards by the running spread of the discounted return.",
         "Off with large rewards: critic loss in the thousands, and a policy pushed to the limits.",
+    )  # fmt: skip
+    reward_limit: float | None = setting(
+        None, "reward limit", "Rewards of a single step are held within this, as the task pays them; evaluations are not touched.",
+        "None with a large penalty at a crash: the critic learns little but the crash. Too small: crashing pays.", gt=0,
     )  # fmt: skip
     value_scale: float = setting(
         10.0, "value scale", "Spread that standardised returns are given.",
@@ -191,6 +200,8 @@ class OffPolicy(ABC):
     def take(self, experience: Experience) -> None:
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
         observations, commands = self._last_observations, self._last_commands
+        if (limit := self.shared.reward_limit) is not None:
+            experience = replace(experience, reward=np.clip(experience.reward, -limit, limit))
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
         predicted = self.critics[0].of(inputs).copy()
         self.replay.add(observations, commands, predicted * self._pay_spread(), experience)
@@ -273,12 +284,16 @@ class OffPolicy(ABC):
             return np.float32(1.0)
         return np.float32(self.paid.spread[0] / self.shared.value_scale)
 
+    def decayed(self, rate: float) -> float:
+        """A step size as it is at this point of the budget."""
+        return rate * (1.0 - (1.0 - self.shared.step_size_end) * min(max(self.progress, 0.0), 1.0))
+
     def fit_critics(self, rows: Rows, worth: Array, chosen: Array | None) -> None:
         """One step of each critic; then they value the policy's commands `chosen`, if it is its turn."""
-        s = self.shared
+        s, rate = self.shared, self.decayed(self.shared.learning_rate)
 
         def fit(number: int) -> None:
-            self.critics[number].fit(self.state, rows, worth, s.learning_rate, s.gradient_limit, s.target_mix, chosen)
+            self.critics[number].fit(self.state, rows, worth, rate, s.gradient_limit, s.target_mix, chosen)
 
         self.side.by_side([lambda k=k: fit(k) for k in range(len(self.critics))])  # type: ignore[misc]
 

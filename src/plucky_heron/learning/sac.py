@@ -133,7 +133,7 @@ class SoftActorCritic(OffPolicy):
             self.values[number], self.slopes[number] = critic.values, critic.slope
         kernels.soft_climb(
             self.parameters, self.actor_plan, self.actor_gradient,
-            self.actor_adam.plan(settings.actor_learning_rate, settings.gradient_limit), self.seen, outputs, noise[1], commands,
+            self.actor_adam.plan(self.decayed(settings.actor_learning_rate), settings.gradient_limit), self.seen, outputs, noise[1], commands,
             log_density, log_spread, self.values, self.slopes, weight, *limits, self.actor_back, self.told,
         )  # fmt: skip
         self.actor_adam.counted()

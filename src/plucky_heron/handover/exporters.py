@@ -47,7 +47,7 @@ def to_onnx(policy: Policy) -> bytes:
     constants: dict[str, Array] = {
         "offset": policy.offset, "scale": policy.scale, "lower_input": np.array(-policy.limit),
         "upper_input": np.array(policy.limit), "low": policy.low, "high": policy.high,
-        "half": (policy.high - policy.low) * np.float32(0.5), "middle": (policy.high + policy.low) * np.float32(0.5),
+        "half": policy.half,
     }  # fmt: skip
     nodes = [
         helper.make_node("Sub", ["sensors", "offset"], ["shifted"]),
@@ -69,6 +69,11 @@ def to_onnx(policy: Policy) -> bytes:
             nodes += _bend(policy.activation, summed, f"x{k + 1}")
     if policy.squashed:
         nodes.append(helper.make_node("Tanh", ["raw"], ["drawn"]))
+    if policy.base is None:
+        constants["middle"] = policy.middle
+    else:
+        constants["base_gain"], constants["base_offset"] = policy.base[:, :-1].T, policy.base[:, -1]
+        nodes.append(helper.make_node("Gemm", ["sensors", "base_gain", "base_offset"], ["middle"]))
     nodes += [
         helper.make_node("Mul", ["drawn", "half"], ["spanned"]),
         helper.make_node("Add", ["spanned", "middle"], ["centred"]),
@@ -119,13 +124,13 @@ def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sa
                 "hidden": k < len(parts) - 1, "norm": [_row(values) for values in norm],
             }
         )  # fmt: skip
-    half, middle = (policy.high - policy.low) * np.float32(0.5), (policy.high + policy.low) * np.float32(0.5)
     values = {
         "title": _comment(title), "inputs": [_safe(s) for s in inputs], "outputs": [_safe(s) for s in outputs],
         "sample_time": repr(sample_time), "offset": _row(policy.offset), "scale": _row(policy.scale),
-        "limit": _number(policy.limit), "layers": layers, "widest": max(policy.sizes), "half": _row(half),
+        "limit": _number(policy.limit), "layers": layers, "widest": max(policy.sizes), "half": _row(policy.half),
         "bend": BENDS[policy.activation], "normalised": policy.normalised, "floor": _number(SPREAD_FLOOR),
-        "squashed": policy.squashed, "middle": _row(middle), "low": _row(policy.low), "high": _row(policy.high),
+        "squashed": policy.squashed, "middle": _row(policy.middle if policy.base is None else policy.base[:, -1]),
+        "base": [] if policy.base is None else [_row(row) for row in policy.base[:, :-1]], "low": _row(policy.low), "high": _row(policy.high),
     }  # fmt: skip
     environment = templates()
     return {name: environment.get_template(f"{name}.j2").render(values) for name in ("policy.h", "policy.c", "check.c")}

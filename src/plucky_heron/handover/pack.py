@@ -191,6 +191,7 @@ def describe(
         "network": {
             "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
+            "corrects": None if policy.base is None else {"law": policy.base.tolist(), "reach": policy.reach},
         },
         "safety": {"hold": HOLD_TIME, "command": [float(np.clip(0.0, lo, hi)) for lo, hi in zip(problem.low, problem.high, strict=True)]},
         "run": {

@@ -7,6 +7,7 @@ import json
 import zipfile
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -34,6 +35,10 @@ class Policy:
         Weights and biases, see `Network`.
     low, high : float32 (actions,)
         Network output -1 .. 1 is mapped onto low .. high and clipped there.
+    base : float32 (actions, observations + 1), optional
+        A law under the network, affine in the sensor values, its constants last: the network then only corrects it.
+    reach : float
+        With a base, the share of half the range that the network's output -1 .. 1 is mapped onto.
     """
 
     sizes: tuple[int, ...]
@@ -46,6 +51,18 @@ class Policy:
     high: Array
     normalised: bool = False
     squashed: bool = False
+    base: Array | None = None
+    reach: float = 1.0
+
+    @property
+    def half(self) -> Array:
+        """What a network output of 1 adds to a command, float32 (actions,)."""
+        return np.asarray((self.high - self.low) * np.float32(0.5) * np.float32(self.reach))
+
+    @property
+    def middle(self) -> Array:
+        """Commands where the network puts out zero and there is no base, float32 (actions,)."""
+        return np.asarray((self.high + self.low) * np.float32(0.5))
 
     @property
     def network(self) -> Network:
@@ -57,14 +74,14 @@ class Policy:
 
         Observations beyond those that the policy is given are those of critics, and left out.
         """
-        inputs = (observations[:, : self.sizes[0]].astype(np.float32) - self.offset) * self.scale
+        sensed = observations[:, : self.sizes[0]].astype(np.float32)
+        inputs = (sensed - self.offset) * self.scale
         np.clip(inputs, -self.limit, self.limit, out=inputs)
         drawn = (network or self.network).forward(self.parameters, inputs)
         if self.squashed:
             drawn = np.tanh(drawn)
-        half = (self.high - self.low) * np.float32(0.5)
-        middle = (self.high + self.low) * np.float32(0.5)
-        commands: Array = np.clip(middle + half * drawn, self.low, self.high)
+        centre = self.middle if self.base is None else sensed @ self.base[:, :-1].T + self.base[:, -1]
+        commands: Array = np.clip(centre + self.half * drawn, self.low, self.high)
         return commands
 
     def save(self, path: Path) -> None:
@@ -72,10 +89,11 @@ class Policy:
         out = io.BytesIO()
         facts = json.dumps({
             "sizes": self.sizes, "activation": self.activation, "limit": self.limit, "normalised": self.normalised,
-            "squashed": self.squashed,
+            "squashed": self.squashed, "reach": self.reach,
         })  # fmt: skip
+        base: dict[str, Any] = {} if self.base is None else {"base": self.base}
         np.savez(
-            out, parameters=self.parameters, offset=self.offset, scale=self.scale, low=self.low, high=self.high,
+            out, parameters=self.parameters, offset=self.offset, scale=self.scale, low=self.low, high=self.high, **base,
             facts=np.frombuffer(facts.encode(), dtype=np.uint8),
         )  # fmt: skip
         write_whole(path, out.getvalue())
@@ -93,6 +111,7 @@ class Policy:
             with np.load(path, allow_pickle=False) as kept:
                 facts = json.loads(kept["facts"].tobytes().decode())
                 arrays = {k: kept[k] for k in ("parameters", "offset", "scale", "low", "high")}
+                base = kept["base"] if "base" in kept.files else None
         except FileNotFoundError as error:
             raise FileError(path, "", None, "no policy is kept here yet") from error
         except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as error:
@@ -100,6 +119,7 @@ class Policy:
         return cls(
             tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays,
             normalised=bool(facts.get("normalised", False)), squashed=bool(facts.get("squashed", False)),
+            base=base, reach=float(facts.get("reach", 1.0)),
         )  # fmt: skip
 
 

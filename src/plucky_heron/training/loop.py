@@ -14,9 +14,11 @@ import numpy as np
 
 from plucky_heron.errors import FileError
 from plucky_heron.files import write_whole
-from plucky_heron.learning.method import Experience, Space, make_method
+from plucky_heron.learning.method import Experience, Method, Space, make_method
+from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.task.problem import Problem
+from plucky_heron.training.base_law import base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stop import Evaluation, Verdict, decide
@@ -53,9 +55,7 @@ class Run:
 
     def __init__(self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1) -> None:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
-        self.method = make_method(
-            recipe.method, recipe.method_settings(), space_of(problem), recipe.copies, seed, threads
-        )
+        self.method = method_of(problem, recipe, seed, threads)
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0
@@ -184,6 +184,24 @@ class Run:
         self.method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})
         self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
         return True
+
+
+def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1) -> Method:
+    """The recipe's method, ready to learn; a residual recipe's corrects its base.
+
+    Raises
+    ------
+    StateError
+        The base cannot be told from what the policy senses; see `base_law`.
+    """
+
+    def make(space: Space) -> Method:
+        return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads)
+
+    space = space_of(problem)
+    if recipe.residual is None:
+        return make(space)
+    return Residual(make, space, base_law(problem, recipe.residual.on, threads).gain, recipe.residual.reach)
 
 
 def space_of(problem: Problem) -> Space:

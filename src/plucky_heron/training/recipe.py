@@ -50,6 +50,15 @@ class StopRule(Settings):
         return self
 
 
+class ResidualPlan(Settings):
+    """What the method corrects, instead of commanding alone."""
+
+    on: str = "regulator"
+    """``regulator``, or the name of a rule of the task."""
+    reach: float = Field(default=0.3, gt=0, le=2)
+    """Largest correction, as a share of half the command range."""
+
+
 class Recipe(Settings):
     """A recipe file."""
 
@@ -63,6 +72,7 @@ class Recipe(Settings):
     steps: int = Field(default=500_000, ge=1)
     """Control steps after which schedules have run out; a run never goes on beyond them."""
     settings: dict[str, Any] = Field(default_factory=dict)
+    residual: ResidualPlan | None = None
     evaluation: EvaluationPlan = EvaluationPlan()
     stop: tuple[StopRule, ...] = ()
 
@@ -118,8 +128,14 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data[key] = value
         elif key in ("evaluation.every", "evaluation.episodes"):
             data["evaluation"][key.partition(".")[2]] = value
+        elif key == "residual":
+            data["residual"] = None if value is None else {"on": value}
+        elif key == "residual.reach":
+            data["residual"] = (data["residual"] or {}) | {"reach": value}
         else:
-            near = difflib.get_close_matches(key, [*known, "copies", "steps"], n=3, cutoff=0.4)
+            near = difflib.get_close_matches(
+                key, [*known, "copies", "steps", "residual", "residual.reach"], n=3, cutoff=0.4
+            )
             raise FileError(source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}")
     try:
         changed = Recipe.model_validate(data)

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QCheckBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -142,7 +142,15 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     box.setChecked(True)
     assert bench.recipe.settings["layer_normalisation"] is True
     sheet.only_changed.setChecked(True)
-    assert set(sheet.editors) == {"steps", "copies", "discount", "hidden", "gradient_limit", "layer_normalisation"}
+    assert set(sheet.editors) == {
+        "steps",
+        "copies",
+        "residual",
+        "discount",
+        "hidden",
+        "gradient_limit",
+        "layer_normalisation",
+    }
 
 
 def test_a_wrong_setting_is_refused_with_its_reason_and_the_file_stays(qtbot: QtBot, sheet: RecipeSheet) -> None:
@@ -160,3 +168,31 @@ def test_presets_and_the_measured_cost(qtbot: QtBot, sheet: RecipeSheet) -> None
     qtbot.mouseClick(sheet.measure_button, LEFT)
     qtbot.waitUntil(lambda: "steps/s here" in sheet.cost.text(), timeout=60_000)
     assert "policy 10-64-64-2" in sheet.cost.text() and sheet.measure_button.isEnabled()
+
+
+def test_a_correction_of_the_regulator_is_chosen_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    choice = sheet.editors["residual"]
+    assert isinstance(choice, QComboBox) and "residual.reach" not in sheet.editors
+    assert [choice.itemText(k) for k in range(choice.count())][1:] == ["regulator", "steady"]
+    choice.setFocus()
+    qtbot.keyClick(choice, Qt.Key.Key_Down)
+    assert bench.recipe is not None and bench.recipe.residual is not None and bench.recipe.residual.on == "regulator"
+    sheet.set_value("residual", "steady")
+    qtbot.mouseClick(sheet.measure_button, LEFT)
+    qtbot.waitUntil(lambda: "of what steady commands, the sensors tell: push" in sheet.cost.text(), timeout=60_000)
+    reach = sheet.editors["residual.reach"]
+    assert isinstance(reach, QLineEdit)
+    reach.selectAll()
+    qtbot.keyClicks(reach, "0.5")
+    qtbot.keyClick(reach, Qt.Key.Key_Return)
+    assert bench.recipe.residual.reach == 0.5
+    reach = sheet.editors["residual.reach"]
+    assert isinstance(reach, QLineEdit)
+    reach.selectAll()
+    qtbot.keyClicks(reach, "7")
+    qtbot.keyClick(reach, Qt.Key.Key_Return)
+    assert sheet.wrong.isVisible() and "reach" in sheet.wrong.text() and bench.recipe.residual.reach == 0.5
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset corrects")
+    qtbot.mouseClick(reset, LEFT)
+    assert bench.recipe.residual is None and "residual.reach" not in sheet.editors

@@ -44,8 +44,9 @@ def test_the_law_drives_as_the_regulator_does(folder: Path) -> None:
 
 def test_the_untrained_sum_is_nearly_the_law_and_stays_within_limits(folder: Path) -> None:
     problem = Project(folder).problem("lift")
-    learner = method_of(problem, recipe(**{"residual.reach": "0.2", "last_layer_scale": "0.0001"}), 1)
-    law = base_law(problem, "steady").gain
+    base = base_law(problem, "steady")
+    learner = method_of(problem, recipe(**{"residual.reach": "0.2", "last_layer_scale": "0.0001"}), 1, base=base)
+    law = base.gain
     rows = np.random.default_rng(1).uniform(-0.5, 0.5, (64, 10)) * np.array([e.high for e in problem.entries])
     wanted = np.clip(rows @ law[:, :-1].T + law[:, -1], problem.low, problem.high)
     policy = learner.policy()
@@ -61,7 +62,8 @@ def test_the_untrained_sum_is_nearly_the_law_and_stays_within_limits(folder: Pat
 
 def test_every_form_holds_the_sum(folder: Path, tmp_path: Path) -> None:
     problem = Project(folder).problem("lift")
-    policy = method_of(problem, recipe(log_spread_start="-1.0", last_layer_scale="1.0"), 1).policy()
+    wanted = recipe(last_layer_scale="1.0")
+    policy = method_of(problem, wanted, 1, base=base_law(problem, "steady")).policy()
     policy.save(tmp_path / "sum.npz")
     read = Policy.load(tmp_path / "sum.npz")
     assert read.base is not None and read.reach == 0.3
@@ -87,6 +89,7 @@ def test_a_residual_run_begins_where_its_base_is_and_resumes_to_the_bit(folder: 
     for place in places:
         place.mkdir()
     first = Run(problem, recipe(), 4, places[0])
+    assert first.base is not None and first.base.explained.min() > 0.9
     begun = evaluate(problem, first.method.policy(), 32, 1).score.mean()
     assert abs(begun - _score(problem, Rule(problem, "steady"))) < 10.0
     first.update()

@@ -22,12 +22,15 @@ from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
-from plucky_heron.training.recipe import Recipe, literal
+from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
 
 FAMILIES = {
     "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "foresees by a model",
     "search": "tries weights by whole episodes",
 }  # fmt: skip
+
+
+ALONE = "nothing: commands alone"
 
 
 class RecipeSheet(QDialog):
@@ -136,9 +139,14 @@ class RecipeSheet(QDialog):
             self.cost.setText(f"{_grouped(recipe.steps)} steps a seed{buffer}")
             return
         layers = "-".join(map(str, found.layers))
+        law = ""
+        if found.base_explained and recipe.residual is not None and problem is not None:
+            named = zip(problem.commands, found.base_explained, strict=True)
+            shares = ", ".join(f"{command.name} {100 * share:.0f} %" for command, share in named)
+            law = f"\nof what {recipe.residual.on} commands, the sensors tell: {shares}"
         self.cost.setText(
             f"{_grouped(found.steps_per_second)} steps/s here: {_minutes(found.minutes)} a seed for {_grouped(recipe.steps)} steps{buffer}\n"
-            f"policy {layers}, {_grouped(found.parameters)} numbers, {found.call_microseconds:.0f} µs a call"
+            f"policy {layers}, {_grouped(found.parameters)} numbers, {found.call_microseconds:.0f} µs a call{law}"
         )
 
     def _show_settings(self, recipe: Recipe) -> None:
@@ -154,10 +162,28 @@ class RecipeSheet(QDialog):
             ("copies", "copies", recipe.copies, "Episodes simulated at a time."),
         ):  # fmt: skip
             self._add_row(key, name, value, None, does, "", "")
+        self._add_residual(recipe)
         for f in facts:
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
         self.rows.finish()
+
+    def _add_residual(self, recipe: Recipe) -> None:
+        """What the method corrects: nothing, the regulator, or a rule of the task."""
+        plan, problem = recipe.residual, self.bench.problem
+        rules = tuple(problem.rules) if problem is not None else ()
+        options = (ALONE, "regulator", *rules)
+        does = "Whether it commands alone, or adds a correction to a law; the law is fitted to what the policy senses."
+        wrong = "A law that fails where the policy should learn to succeed: larger reach, or alone."
+        facts = SettingFacts("residual", "corrects", does, wrong, ALONE, "", options, str)
+        self._add_row("residual", "corrects", plan.on if plan else ALONE, facts, does, wrong, "")
+        if plan is not None:
+            does = "Largest correction, as a share of half the command range."
+            wrong = "Too small: what the law does wrong stays wrong. Too large: little is left of the law."
+            facts = SettingFacts(
+                "residual.reach", "reach", does, wrong, ResidualPlan().reach, "above 0 and at most 2", (), float
+            )
+            self._add_row("residual.reach", "reach", plan.reach, facts, does, wrong, facts.limits)
 
     def _add_row(
         self, key: str, name: str, value: Any, facts: SettingFacts | None, does: str, wrong: str, limits: str
@@ -218,6 +244,9 @@ class RecipeSheet(QDialog):
 
     def set_value(self, key: str, value: Any) -> None:
         """Write one setting (or key of the recipe) into the file; None switches a part off."""
+        if key in ("residual", "residual.reach"):
+            self._say(self.bench.rewrite("recipes", lambda d: _put_residual(d, key, value), f"{key}: {_text(value)}"))
+            return
         where = [key] if key in ("steps", "copies") else ["settings", key]
         recipe = self.bench.recipe
         if recipe is not None and key == "hidden" and not isinstance(value, list):
@@ -233,6 +262,9 @@ class RecipeSheet(QDialog):
 
     def reset(self, key: str) -> None:
         """Back to the standard."""
+        if key in ("residual", "residual.reach"):
+            self.set_value(key, ALONE if key == "residual" else ResidualPlan().reach)
+            return
         self._say(self.bench.rewrite("recipes", lambda d: d["settings"].pop(key, None), f"{key}: standard"))
 
     def use_preset(self, length: str) -> None:
@@ -269,7 +301,7 @@ class RecipeSheet(QDialog):
     # --- measuring -----------------------------------------------------------------------------------------------
 
     def _key(self, recipe: Recipe) -> tuple[str, str]:
-        return self.bench.task, repr((recipe.method, recipe.copies, recipe.settings))
+        return self.bench.task, repr((recipe.method, recipe.copies, recipe.settings, recipe.residual))
 
     def measure(self) -> None:
         """Two seconds of training, thrown away, say what it costs on this machine."""
@@ -283,8 +315,21 @@ class RecipeSheet(QDialog):
             self.measure_button.setEnabled(True)
             self.show_recipe(force=True)
 
-        if self.bench.start_job("measuring the method", lambda _: forecast(problem, recipe), then) is None:
+        if (
+            self.bench.start_job(
+                "measuring the method", lambda _: forecast(problem, recipe, project=self.bench.project.folder), then
+            )
+            is None
+        ):
             self.measure_button.setEnabled(True)
+
+
+def _put_residual(document: Any, key: str, value: Any) -> None:
+    if key == "residual" and value == ALONE:
+        document.pop("residual", None)
+    else:
+        table = document.setdefault("residual", tomlkit.table())
+        table["on" if key == "residual" else "reach"] = value
 
 
 def _text(value: Any) -> str:

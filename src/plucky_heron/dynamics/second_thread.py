@@ -5,6 +5,7 @@ Steps of small machines take some tenths of a millisecond; handing half of one o
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections.abc import Callable
 
@@ -36,7 +37,8 @@ class SecondThread:
     def end(self) -> None:
         """Let the thread go; nothing may be given any more."""
         self._ended = True
-        self._go.release()
+        with contextlib.suppress(RuntimeError):  # it has been told to go already, by the last work given
+            self._go.release()
 
     def _run(self) -> None:
         while True:

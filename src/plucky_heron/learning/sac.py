@@ -29,6 +29,10 @@ class SoftSettings(OffPolicySettings):
         -1.0, "entropy wanted", "Entropy that the policy keeps for each command, in nats, of commands as shares of the range.",
         "Too high: commands stay noisy and precise work fails. Too low: stops exploring early.", ge=-10, le=0.69,
     )  # fmt: skip
+    entropy_per_command_end: float | None = setting(
+        None, "entropy wanted at the end", "What the entropy wanted falls to when the budget is used up; off keeps it.",
+        "Too low too early: see entropy wanted.", ge=-10, le=0.69,
+    )  # fmt: skip
     entropy_weight_start: float = setting(
         0.1, "entropy weight at first", "What a nat of entropy is worth against reward before it is learned.",
         "Too large: first learns to be random; too small: first learns one thing only.", gt=0, le=10,
@@ -66,7 +70,6 @@ class SoftActorCritic(OffPolicy):
         self.actor.layers(self.parameters)[-1][1][self.actions :] = spread_bias(settings.log_spread_start)
         self.log_weight: Array = np.full(1, math.log(settings.entropy_weight_start), dtype=dtype)
         self.weight_adam = Adam(1, dtype)
-        self.wanted_entropy = settings.entropy_per_command * self.actions
         kind: Kind = "drifting" if settings.exploration_memory > 0.0 else "independent"
         self.deviations = Deviations(kind, copies, self.actions, seed, settings.exploration_memory)
         self.draws = stream(seed, "policy draws")
@@ -77,6 +80,14 @@ class SoftActorCritic(OffPolicy):
         self.slopes: Array = np.zeros((2, count, self.observations + self.actions), dtype=dtype)
         self.told: Array = np.zeros(6)
         self.weight = settings.entropy_weight_start
+
+    @property
+    def wanted_entropy(self) -> float:
+        """Entropy that the policy is to keep at this point of the budget, nats over all commands."""
+        s = self.settings
+        last = s.entropy_per_command if s.entropy_per_command_end is None else s.entropy_per_command_end
+        share = min(max(self.progress, 0.0), 1.0)
+        return self.actions * (s.entropy_per_command + (last - s.entropy_per_command) * share)
 
     def explore(self, inputs: Array) -> Array:
         """A draw from the policy; with memory, the normal draws behind it drift instead of being fresh."""

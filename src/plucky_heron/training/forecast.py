@@ -29,6 +29,8 @@ class Forecast:
     parameters: int
     layers: tuple[int, ...]
     call_microseconds: float
+    base_explained: tuple[float, ...] = ()
+    """Of a residual recipe: share of each command of the original that the law under the policy explains."""
 
 
 def replay_megabytes(problem: Problem, recipe: Recipe) -> float:
@@ -42,7 +44,9 @@ def replay_megabytes(problem: Problem, recipe: Recipe) -> float:
     return entries * (4 * (2 * len(space.observation_low) + len(space.low) + 2) + 1) / 1e6
 
 
-def forecast(problem: Problem, recipe: Recipe, threads: int = 1, seconds: float = TRIAL_SECONDS) -> Forecast:
+def forecast(
+    problem: Problem, recipe: Recipe, threads: int = 1, seconds: float = TRIAL_SECONDS, project: Path | None = None
+) -> Forecast:
     """Train for `seconds` in a folder that is thrown away, evaluations left out.
 
     The random start of off-policy methods learns nothing: it is cut short, so that what is measured is learning.
@@ -51,13 +55,14 @@ def forecast(problem: Problem, recipe: Recipe, threads: int = 1, seconds: float 
     if "random_start_steps" in schema.model_fields:
         settings |= {"random_start_steps": max(256, 2 * recipe.copies), "replay_capacity": 50_000}
     with tempfile.TemporaryDirectory() as place:
-        run = Run(problem, recipe.model_copy(update={"settings": settings}), 1, Path(place), threads)
+        run = Run(problem, recipe.model_copy(update={"settings": settings}), 1, Path(place), threads, project)
         run.update()
         began, before = time.perf_counter(), run.steps
         while (gone := time.perf_counter() - began) < seconds:
             run.update()
         speed = (run.steps - before) / gone
         policy = run.method.policy()
+        explained = tuple(float(share) for share in run.base.explained) if run.base is not None else ()
     network = policy.network
     observation = np.zeros((1, policy.sizes[0]))
     policy.commands(observation, network)
@@ -72,4 +77,5 @@ def forecast(problem: Problem, recipe: Recipe, threads: int = 1, seconds: float 
         len(policy.parameters),
         tuple(policy.sizes),
         call,
+        explained,
     )

@@ -18,7 +18,7 @@ from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.base_law import base_law
+from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stop import Evaluation, Verdict, decide
@@ -51,11 +51,21 @@ class Run:
         Where ``checkpoint.npz``, ``best.npz`` and ``last.npz`` stand.
     threads
         How many threads may step the physics; the course of the run does not depend on it.
+    project
+        Whose cache of tuned regulators may be used.
+
+    Raises
+    ------
+    StateError
+        The recipe corrects a law that cannot be told from what the policy senses; see `base_law`.
     """
 
-    def __init__(self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1) -> None:
+    def __init__(
+        self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1, project: Path | None = None
+    ) -> None:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
-        self.method = method_of(problem, recipe, seed, threads)
+        self.base = base_law(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
+        self.method = method_of(problem, recipe, seed, threads, self.base)
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0
@@ -186,22 +196,16 @@ class Run:
         return True
 
 
-def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1) -> Method:
-    """The recipe's method, ready to learn; a residual recipe's corrects its base.
-
-    Raises
-    ------
-    StateError
-        The base cannot be told from what the policy senses; see `base_law`.
-    """
+def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1, base: BaseLaw | None = None) -> Method:
+    """The recipe's method, ready to learn; that of a residual recipe corrects `base`."""
 
     def make(space: Space) -> Method:
         return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads)
 
     space = space_of(problem)
-    if recipe.residual is None:
+    if recipe.residual is None or base is None:
         return make(space)
-    return Residual(make, space, base_law(problem, recipe.residual.on, threads).gain, recipe.residual.reach)
+    return Residual(make, space, base.gain, recipe.residual.reach)
 
 
 def space_of(problem: Problem) -> Space:

@@ -55,7 +55,12 @@ def work_on(project: Path, number: int, threads: int) -> None:
         return
     try:
         run = Run(
-            frozen_problem(project, row), frozen_recipe(project, row), row.seed, run_folder(project, number), threads
+            frozen_problem(project, row),
+            frozen_recipe(project, row),
+            row.seed,
+            run_folder(project, number),
+            threads,
+            project,
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)

@@ -244,7 +244,8 @@ class TrainingStation(Station):
             return
         facts, values = settings_facts(recipe.method), recipe.method_settings().model_dump()
         changed = {f.key for f in facts if values[f.key] != f.default}
-        self.recipe.note.setText(f"{guide_of(recipe.method).name} · {len(changed)} changed from the standard")
+        corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
+        self.recipe.note.setText(f"{guide_of(recipe.method).name}{corrects} · {len(changed)} changed from the standard")
         self.recipe_rows.clear()
         for fact in [f for f in facts if f.key in SETTINGS][:MOST_SHOWN]:
             field = QuantityField("", fact.name)

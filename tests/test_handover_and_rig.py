@@ -95,7 +95,7 @@ def test_a_pack_that_differs_is_not_written(
     trained: tuple[Project, RunRow], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project, row = trained
-    monkeypatch.setattr(pack_module, "run_onnx", lambda _, vectors: np.full((len(vectors), 2), 3.0))
+    monkeypatch.setattr(pack_module, "run_onnx", lambda _, vectors, first: np.full((len(vectors), 2), 3.0))
     with pytest.raises(StateError, match="not written: onnx"):
         write_pack(project.folder, row, tmp_path / "out")
     assert not (tmp_path / "out").exists()

@@ -115,7 +115,7 @@ def test_time_limits_are_bootstrapped_and_endings_are_not(bootstrap: bool) -> No
     assert used.all()
     np.testing.assert_allclose(returns, advantage + values)
     np.testing.assert_allclose(returns[2, 1], 0.5, rtol=1e-12)  # nothing follows a true ending
-    after = method._value(method.inputs.of(last))
+    after = method._value(last, np.ones(4, bool))
     np.testing.assert_allclose(returns[2, 2], 0.5 + (0.99 * after[2] if bootstrap else 0.0), rtol=1e-6)
     np.testing.assert_allclose(returns[3], 0.5 + 0.99 * after, rtol=1e-12)
 

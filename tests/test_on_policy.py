@@ -41,7 +41,7 @@ def played(learner: Any, generator: np.random.Generator, rounds: int) -> list[di
 
 SWITCHES: list[dict[str, Any]] = [
     {}, {"update_after": "episodes"}, {"squashed": True}, {"spread": "from the network", "entropy_weight": 0.001}, {"shared_trunk": True},
-    {"layer_normalisation": True, "activation": "silu"}, {"value_limit": 0.5},
+    {"layer_normalisation": True, "activation": "silu"}, {"value_limit": 0.5}, {"memory": 6},
 ]  # fmt: skip
 
 

@@ -68,6 +68,7 @@ def steps() -> list[Callable[[], object]]:
         ),
         lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
         lambda: learn_a_little("ppo"),
+        lambda: learn_a_little("ppo", memory=4),
         lambda: learn_a_little("sac", priority=0.5),
     ]
 
@@ -76,7 +77,7 @@ def main() -> None:
     """Compile with a bar."""
     console = Console(stderr=True)
     with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=11)
+        task = bar.add_task("compiling kernels", total=12)
         bar.advance(task)
         for step in steps():
             step()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from plucky_heron.learning.kernels.layers import LEAK, SPREAD_FLOOR
+from plucky_heron.learning.memory import Memory
 from plucky_heron.learning.network import Activation
 from plucky_heron.learning.policy import Policy
 
@@ -41,7 +42,11 @@ def templates() -> jinja2.Environment:
 
 
 def to_onnx(policy: Policy) -> bytes:
-    """The policy as an ONNX model: input ``sensors`` (batch, n), output ``commands`` (batch, m), float32."""
+    """The policy as an ONNX model: input ``sensors`` (batch, n), output ``commands`` (batch, m), float32.
+
+    A policy that remembers has a second input ``memory`` (batch, units), zeros where an episode begins, and a second output
+    ``memory_after``, which is the next call's ``memory``.
+    """
     from onnx import TensorProto, checker, helper, numpy_helper
 
     constants: dict[str, Array] = {
@@ -52,8 +57,10 @@ def to_onnx(policy: Policy) -> bytes:
     nodes = [
         helper.make_node("Sub", ["sensors", "offset"], ["shifted"]),
         helper.make_node("Mul", ["shifted", "scale"], ["scaled"]),
-        helper.make_node("Clip", ["scaled", "lower_input", "upper_input"], ["x0"]),
+        helper.make_node("Clip", ["scaled", "lower_input", "upper_input"], ["limited" if policy.memory else "x0"]),
     ]
+    if policy.memory:
+        nodes += _memory_nodes(policy, constants)
     layers = policy.network.layers(policy.parameters)
     for k, (weights, biases, *norm) in enumerate(layers):
         constants[f"weights_{k}"], constants[f"biases_{k}"] = weights, biases
@@ -80,10 +87,18 @@ def to_onnx(policy: Policy) -> bytes:
         helper.make_node("Max", ["centred", "low"], ["above"]),
         helper.make_node("Min", ["above", "high"], ["commands"]),
     ]
+    widths = {
+        "sensors": policy.given,
+        "commands": policy.sizes[-1],
+        "memory": policy.memory,
+        "memory_after": policy.memory,
+    }
+    inputs, outputs = (
+        (("sensors", "memory"), ("commands", "memory_after")) if policy.memory else (("sensors",), ("commands",))
+    )
     graph = helper.make_graph(
         nodes, "policy",
-        [helper.make_tensor_value_info("sensors", TensorProto.FLOAT, ["batch", policy.sizes[0]])],
-        [helper.make_tensor_value_info("commands", TensorProto.FLOAT, ["batch", policy.sizes[-1]])],
+        *([helper.make_tensor_value_info(n, TensorProto.FLOAT, ["batch", widths[n]]) for n in names] for names in (inputs, outputs)),
         [numpy_helper.from_array(np.ascontiguousarray(v, dtype=np.float32), k) for k, v in constants.items()],
     )  # fmt: skip
     model = helper.make_model(graph, opset_imports=[helper.make_opsetid("", ONNX_OPSET)], producer_name="plucky-heron")
@@ -91,6 +106,38 @@ def to_onnx(policy: Policy) -> bytes:
     checker.check_model(model)
     serialised: bytes = model.SerializeToString()
     return serialised
+
+
+def _memory_nodes(policy: Policy, constants: dict[str, Array]) -> list[Any]:
+    """The gated unit's nodes, from ``limited`` and ``memory`` to ``memory_after`` and the network's input ``x0``."""
+    from onnx import helper
+
+    weights, biases, own_weights, own_biases = gates_of(policy)
+    constants |= {"gate_weights": weights, "gate_biases": biases, "own_weights": own_weights, "own_biases": own_biases}
+    made = helper.make_node
+    return [
+        made("Gemm", ["limited", "gate_weights", "gate_biases"], ["came"]),
+        made("Gemm", ["memory", "own_weights", "own_biases"], ["had"]),
+        made("Split", ["came"], ["came_reset", "came_keep", "came_new"], axis=1),
+        made("Split", ["had"], ["had_reset", "had_keep", "had_new"], axis=1),
+        made("Add", ["came_reset", "had_reset"], ["sum_reset"]),
+        made("Sigmoid", ["sum_reset"], ["reset"]),
+        made("Add", ["came_keep", "had_keep"], ["sum_keep"]),
+        made("Sigmoid", ["sum_keep"], ["keep"]),
+        made("Mul", ["reset", "had_new"], ["recalled"]),
+        made("Add", ["came_new", "recalled"], ["sum_new"]),
+        made("Tanh", ["sum_new"], ["candidate"]),
+        made("Sub", ["memory", "candidate"], ["apart"]),
+        made("Mul", ["keep", "apart"], ["kept"]),
+        made("Add", ["candidate", "kept"], ["memory_after"]),
+        made("Concat", ["limited", "memory_after"], ["x0"], axis=1),
+    ]
+
+
+def gates_of(policy: Policy) -> tuple[Array, Array, Array, Array]:
+    """Weights of the inputs (n, 3 m), their biases, weights of the memory (m, 3 m), their biases."""
+    assert policy.memory_parameters is not None
+    return Memory(policy.given, policy.memory).parts(policy.memory_parameters)
 
 
 def _bend(activation: Activation, given: str, out: str) -> list[Any]:
@@ -124,7 +171,7 @@ def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sa
                 "hidden": k < len(parts) - 1, "norm": [_row(values) for values in norm],
             }
         )  # fmt: skip
-    values = {
+    values: dict[str, Any] = {
         "title": _comment(title), "inputs": [_safe(s) for s in inputs], "outputs": [_safe(s) for s in outputs],
         "sample_time": repr(sample_time), "offset": _row(policy.offset), "scale": _row(policy.scale),
         "limit": _number(policy.limit), "layers": layers, "widest": max(policy.sizes), "half": _row(policy.half),
@@ -132,6 +179,13 @@ def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sa
         "squashed": policy.squashed, "middle": _row(policy.middle if policy.base is None else policy.base[:, -1]),
         "base": [] if policy.base is None else [_row(row) for row in policy.base[:, :-1]], "low": _row(policy.low), "high": _row(policy.high),
     }  # fmt: skip
+    values["memory"] = policy.memory
+    if policy.memory:
+        weights, biases, own_weights, own_biases = gates_of(policy)
+        values |= {
+            "gates": [_row(column) for column in weights.T], "gate_biases": _row(biases),
+            "own_gates": [_row(column) for column in own_weights.T], "own_biases": _row(own_biases),
+        }  # fmt: skip
     environment = templates()
     return {name: environment.get_template(f"{name}.j2").render(values) for name in ("policy.h", "policy.c", "check.c")}
 

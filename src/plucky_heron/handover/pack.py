@@ -58,20 +58,20 @@ def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
         raise FileError(out, "", None, "exists and is not a pack; name a new folder")
     problem = frozen_problem(project, row)
     policy = Policy.load(run_folder(project, row.id) / "best.npz")
-    vectors = test_vectors(problem, policy)
+    vectors, first = test_vectors(problem, policy)
     inputs, outputs = contract(problem)
     title = f"{problem.machine.name}, {problem.task.name}, run {row.id}"
     files: dict[str, bytes | str] = {
         "policy.onnx": to_onnx(policy),
         **to_c(policy, title, inputs, outputs, problem.sample_time),
     }
-    expected = policy.commands(vectors)
-    equality = check_forms(files, vectors, expected, problem.high - problem.low)
+    expected = run_policy(policy, vectors, first)
+    equality = check_forms(files, vectors, expected, problem.high - problem.low, first if policy.memory else None)
     worst = {form: value for form, value in equality.items() if not value <= TOLERANCE}
     if worst:
         found = ", ".join(f"{form} by {value:.1e}" for form, value in worst.items())
         raise StateError(f"not written: {found} of the command range, allowed {TOLERANCE:.0e}")
-    files["vectors.csv"] = _vectors_csv(problem, vectors, expected)
+    files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)
     pack = describe(project, problem, policy, row, equality, files)
     store = RunStore(project)
@@ -84,14 +84,34 @@ def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
     return {"pack": str(out), "files": sorted(files), "equality": equality}
 
 
-def test_vectors(problem: Problem, policy: Policy) -> Array:
-    """Sensor rows (500, observations) drawn evenly from whole episodes under the policy."""
+def test_vectors(problem: Problem, policy: Policy) -> tuple[Array, Array]:
+    """Sensor rows (500, observations) from whole episodes under the policy, and where an episode begins, bool (500,).
+
+    Drawn evenly; for a policy that remembers, as they followed each other, the first rows of each episode.
+    """
     trials = run_trials(
         problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="vectors", count=16, record=range(16)
     )
-    rows = np.concatenate([r.observations for r in trials.recordings.values()])
-    chosen = np.linspace(0, len(rows) - 1, VECTORS).astype(np.int64)
-    return np.asarray(rows[chosen, : len(problem.sensed)].astype(np.float32).astype(np.float64))
+    episodes = [r.observations for r in trials.recordings.values()]
+    if policy.memory:
+        each = -(-VECTORS // len(episodes))
+        episodes = [e[:each] for e in episodes]
+    rows = np.concatenate(episodes)
+    first: Array = np.zeros(len(rows), dtype=np.bool_)
+    first[np.cumsum([0, *(len(e) for e in episodes[:-1])])] = True
+    chosen = np.arange(min(VECTORS, len(rows))) if policy.memory else np.linspace(0, len(rows) - 1, VECTORS).astype(int)
+    return np.asarray(rows[chosen, : len(problem.sensed)].astype(np.float32).astype(np.float64)), first[chosen]
+
+
+def run_policy(policy: Policy, vectors: Array, first: Array) -> Array:
+    """Commands of the policy itself, row by row where it remembers."""
+    if not policy.memory:
+        return policy.commands(vectors)
+    state, rows = policy.blank(1), []
+    for row, begins in zip(vectors, first, strict=True):
+        commands, state = policy.step(row[None], policy.blank(1) if begins else state)
+        rows.append(commands)
+    return np.concatenate(rows)
 
 
 def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
@@ -101,37 +121,65 @@ def contract(problem: Problem) -> tuple[list[Line], list[Line]]:
     return inputs, outputs
 
 
-def check_forms(files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array) -> dict[str, float]:
-    """Largest difference of each form from `expected`, as a share of the command range."""
-    found = {"onnx": run_onnx(files["policy.onnx"], vectors), "c": run_c(files, vectors)}
+def check_forms(
+    files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array, first: Array | None = None
+) -> dict[str, float]:
+    """Largest difference of each form from `expected`, as a share of the command range; see `run_c` for `first`."""
+    found = {"onnx": run_onnx(files["policy.onnx"], vectors, first), "c": run_c(files, vectors, first)}
     return {form: float((np.abs(values - expected) / span).max()) for form, values in found.items()}
 
 
-def run_onnx(model: bytes | str, vectors: Array) -> Array:
-    """Commands of the ONNX model."""
-    import onnxruntime
+class OnnxPolicy:
+    """An ONNX form at work; what it remembers is the caller's."""
 
-    options = onnxruntime.SessionOptions()
-    options.intra_op_num_threads = 1
-    session = onnxruntime.InferenceSession(model, options, providers=["CPUExecutionProvider"])
-    return np.asarray(session.run(None, {"sensors": vectors.astype(np.float32)})[0])
+    def __init__(self, model: bytes | str) -> None:
+        import onnxruntime
+
+        options = onnxruntime.SessionOptions()
+        options.intra_op_num_threads = 1
+        self.session = onnxruntime.InferenceSession(model, options, providers=["CPUExecutionProvider"])
+        shapes = {given.name: given.shape for given in self.session.get_inputs()}
+        self.given, self.memory = int(shapes["sensors"][1]), int(shapes.get("memory", [0, 0])[1])
+
+    def blank(self, copies: int) -> Array:
+        """What is remembered where an episode begins."""
+        return np.zeros((copies, self.memory), dtype=np.float32)
+
+    def step(self, observations: Array, state: Array) -> tuple[Array, Array]:
+        """Commands (batch, actions), and what is remembered after them."""
+        given = {"sensors": observations[:, : self.given].astype(np.float32)}
+        found = self.session.run(None, given | ({"memory": state} if self.memory else {}))
+        return np.asarray(found[0]), np.array(found[1]) if self.memory else state
 
 
-def run_c(files: dict[str, bytes | str], vectors: Array) -> Array:
-    """Commands of the C form, compiled here without a warning.
+def run_onnx(model: bytes | str, vectors: Array, first: Array | None = None) -> Array:
+    """Commands of the ONNX model; see `run_c` for `first`."""
+    policy = OnnxPolicy(model)
+    if first is None:
+        return policy.step(vectors, policy.blank(len(vectors)))[0]
+    state, rows = policy.blank(1), []
+    for row, begins in zip(vectors, first, strict=True):
+        commands, state = policy.step(row[None], policy.blank(1) if begins else state)
+        rows.append(commands)
+    return np.concatenate(rows)
+
+
+def run_c(files: dict[str, bytes | str], vectors: Array, first: Array | None = None) -> Array:
+    """Commands of the C form, compiled here without a warning; `first` says where an episode begins, for one that remembers.
 
     Raises
     ------
     StateError
         No compiler, a warning, or an input that the code refuses.
     """
+    rows = vectors if first is None else np.concatenate([first[:, None], vectors], axis=1)
     with tempfile.TemporaryDirectory(prefix="heron-pack-") as folder:
         place = Path(folder)
         for name in ("policy.h", "policy.c", "check.c"):
             (place / name).write_text(str(files[name]))
         program = compile_c(place, ["policy.c", "check.c"], "check")
         done = subprocess.run(
-            [str(program)], input=vectors.astype(np.float32).tobytes(), capture_output=True, timeout=60, check=False
+            [str(program)], input=rows.astype(np.float32).tobytes(), capture_output=True, timeout=60, check=False
         )
     if done.returncode != 0:
         raise StateError(f"the C form refused a test vector (status {done.returncode})")
@@ -189,7 +237,7 @@ def describe(
         "own_code": {"file": problem.code.file, "sha256": problem.code.digest} if problem.code is not None else None,
         "start_pose": problem.model.pose(problem.model.start),
         "network": {
-            "sizes": list(policy.sizes), "activation": policy.activation, "parameters": len(policy.parameters),
+            "sizes": [policy.given, *policy.sizes[1:]], "activation": policy.activation, "parameters": policy.count, "memory": policy.memory,
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
             "corrects": None if policy.base is None else {"law": policy.base.tolist(), "reach": policy.reach},
         },
@@ -272,12 +320,14 @@ def _frozen_sources(project: Path, row: RunRow) -> dict[str, bytes | str]:
     return files
 
 
-def _vectors_csv(problem: Problem, vectors: Array, expected: Array) -> str:
+def _vectors_csv(problem: Problem, vectors: Array, expected: Array, first: Array | None) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([e.name for e in problem.sensed] + [f"command {c.name}" for c in problem.commands])
-    for given, wanted in zip(vectors.astype(np.float32), expected, strict=True):
-        writer.writerow([np.format_float_scientific(x, unique=True) for x in (*given, *wanted)])
+    head = [] if first is None else ["begins"]
+    writer.writerow([*head, *(e.name for e in problem.sensed), *(f"command {c.name}" for c in problem.commands)])
+    for k, (given, wanted) in enumerate(zip(vectors.astype(np.float32), expected, strict=True)):
+        begins = [] if first is None else [int(first[k])]
+        writer.writerow([*begins, *(np.format_float_scientific(x, unique=True) for x in (*given, *wanted))])
     return out.getvalue()
 
 

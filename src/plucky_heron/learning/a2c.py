@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from plucky_heron.learning.actor_critic import OnPolicySettings
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.on_policy import OnPolicy
@@ -36,5 +34,5 @@ class ActorCritic(OnPolicy):
         rate = self.scheduled_rate(progress)
         health = self.step(flat, rate)
         self.learned()
-        _, log_spread = self.loss.means_and_spreads(self.parameters, flat.inputs[:64, : self.space.seen])
-        return health | facts | {"spread": float(np.exp(log_spread).mean()), "learning_rate": rate}
+        spread = self.spread_on(flat)
+        return health | facts | {"spread": spread, "learning_rate": rate}

@@ -14,6 +14,7 @@ import numpy as np
 from plucky_heron.errors import StateError
 from plucky_heron.learning.critic import Side
 from plucky_heron.learning.kernels import on_policy as losses
+from plucky_heron.learning.memory import Memory, Sequence
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.settings import NetworkSettings, setting
 
@@ -82,6 +83,10 @@ class OnPolicySettings(NetworkSettings):
         "Policy and critic share their hidden layers.",
         "On: the critic's errors pull at the policy; mind the value weight.",
     )
+    memory: int = setting(
+        0, "memory", "Gated units by which policy and critic each remember what they were given before; 0 remembers nothing.",
+        "0 where one sample does not tell the state (no speeds, dead time, play). Any: slower, and more steps to learn.", ge=0, le=1024,
+    )  # fmt: skip
     exploration_memory: float = setting(
         0.0, "exploration memory", "Share of the last deviation from the mean that is carried into the next draw; 0 draws afresh.",
         "0 for a heavy machine at a high rate: exploring hardly moves it.", ge=0, lt=1,
@@ -112,7 +117,10 @@ class OnPolicySettings(NetworkSettings):
 
 @dataclass(frozen=True)
 class Minibatch:
-    """Rows of one gradient step: inputs (N, observations), draws (N, m), the rest (N,)."""
+    """Rows of one gradient step: inputs (N, observations), draws (N, m), the rest (N,).
+
+    With a `sequence` the rows are its steps, all copies of the first step first; networks with a memory need one.
+    """
 
     inputs: Array
     actions: Array
@@ -120,6 +128,21 @@ class Minibatch:
     advantage: Array
     returns: Array
     values: Array
+    sequence: Sequence | None = None
+
+    def of_copies(self, copies: Array) -> Minibatch:
+        """The rows of some copies of the sequence."""
+        if self.sequence is None:
+            raise StateError("these rows do not follow each other")
+        steps, width = self.sequence.first.shape
+
+        def pick(rows: Array) -> Array:
+            return rows.reshape(steps, width, *rows.shape[1:])[:, copies].reshape(steps * len(copies), *rows.shape[1:])
+
+        return Minibatch(
+            pick(self.inputs), pick(self.actions), pick(self.log_density), pick(self.advantage), pick(self.returns), pick(self.values),
+            self.sequence.of(copies),
+        )  # fmt: skip
 
     def part(self, first: int, last: int) -> Minibatch:
         """Rows first .. last as views."""
@@ -152,6 +175,8 @@ class ActorCriticLoss:
         self.settings, self.dtype, self.ratio_limit = settings, dtype, ratio_limit
         self.actions, self.seen, self.side = actions, observations if seen is None else seen, side or Side(1)
         self.own_spread, self.shared = settings.spread == "from the network", settings.shared_trunk
+        if self.shared and settings.memory:
+            raise StateError("policy and critic remember each for itself; switch shared_trunk or memory off")
         if self.shared and self.seen != observations:
             raise StateError(
                 "a shared trunk cannot be given observations that the policy does not get; switch shared_trunk off"
@@ -164,14 +189,20 @@ class ActorCriticLoss:
                 (inputs, *settings.hidden, outputs), settings.activation, dtype, settings.layer_normalisation
             )
 
-        self.actor = network(self.seen, heads + self.shared)
-        self.critic = self.actor if self.shared else network(observations, 1)
+        units = settings.memory
+        self.actor = network(self.seen + units, heads + self.shared)
+        self.critic = self.actor if self.shared else network(observations + units, 1)
+        self.memories = (Memory(self.seen, units, dtype), Memory(observations, units, dtype)) if units else None
         a = self.actor.count
         self.actor_part = slice(0, a)
         self.spread_part = slice(a, a + (0 if self.own_spread else actions))
         last = self.spread_part.stop
         self.critic_part = slice(0, a) if self.shared else slice(last, last + self.critic.count)
         self.count = last if self.shared else self.critic_part.stop
+        self.memory_parts = [slice(0, 0), slice(0, 0)]
+        for number, memory in enumerate(self.memories or ()):
+            self.memory_parts[number] = slice(self.count, self.count + memory.count)
+            self.count += memory.count
         self.gradient: Array = np.zeros(self.count, dtype=dtype)
         self._figures: Array = np.zeros(6)
         self._backs: dict[int, tuple[Array, Array]] = {}
@@ -191,7 +222,32 @@ class ActorCriticLoss:
             biases[self.actions : 2 * self.actions] = np.arctanh((settings.log_spread_start - middle) / half)
         if not self.shared:
             self.critic.initialise(parameters[self.critic_part], generator, settings.orthogonal_start, 1.0)
+        for memory, part in zip(self.memories or (), self.memory_parts, strict=False):
+            memory.initialise(parameters[part], generator)
         return parameters
+
+    def remembered(self, parameters: Array, which: int, inputs: Array, state: Array) -> Array:
+        """What the policy (0) or the critic (1) remembers after one more row of inputs, (N, units)."""
+        assert self.memories is not None
+        return self.memories[which].step(parameters[self.memory_parts[which]], inputs, state)
+
+    def beside(self, parameters: Array, which: int, rows: Array, sequence: Sequence) -> Array:
+        """Inputs with what is remembered beside them, (N, inputs + units), for the rows of a sequence."""
+        assert self.memories is not None
+        memory, (steps, copies) = self.memories[which], sequence.first.shape
+        start = sequence.critic if which else sequence.actor
+        states = memory.forward(
+            parameters[self.memory_parts[which]], rows.reshape(steps, copies, -1), sequence.first, start
+        )
+        return np.concatenate([rows, states.reshape(len(rows), -1)], axis=1)
+
+    def _remember_back(self, parameters: Array, which: int, rows: Array, sequence: Sequence, by_joined: Array) -> None:
+        assert self.memories is not None
+        part, (steps, copies) = self.memory_parts[which], sequence.first.shape
+        by_states = np.ascontiguousarray(by_joined[:, rows.shape[1] :]).reshape(steps, copies, -1)
+        self.memories[which].backward(
+            parameters[part], rows.reshape(steps, copies, -1), sequence.first, by_states, self.gradient[part]
+        )
 
     def means_and_spreads(self, parameters: Array, inputs: Array) -> tuple[Array, Array]:
         """Means and log-spreads (N, m) of the draws; the means are overwritten by the next call."""
@@ -228,7 +284,13 @@ class ActorCriticLoss:
     def _apart(self, parameters: Array, rows: Minibatch, back: Array, value_back: Array) -> float:
         settings = self.settings
         actor, critic = self.actor, self.critic
-        inputs = rows.inputs if self.seen == rows.inputs.shape[1] else np.ascontiguousarray(rows.inputs[:, : self.seen])
+        seen = rows.inputs if self.seen == rows.inputs.shape[1] else np.ascontiguousarray(rows.inputs[:, : self.seen])
+        inputs, wide = seen, rows.inputs
+        sequence = rows.sequence if self.memories is not None else None
+        if sequence is not None:
+            inputs, wide = (self.beside(parameters, k, x, sequence) for k, x in enumerate((seen, rows.inputs)))
+        remembers = sequence is not None
+        by_inputs, by_wide = (np.empty_like(x) if remembers else x for x in (inputs, wide))
         here, there = actor.space(len(inputs)), critic.space(len(inputs))
         found = [0.0]
 
@@ -238,14 +300,19 @@ class ActorCriticLoss:
                 parameters[self.spread_part], LEAST_LOG_SPREAD, MOST_LOG_SPREAD, rows.actions, rows.log_density, rows.advantage,
                 self.ratio_limit, settings.entropy_weight, back,
                 self._no_spread if self.own_spread else self.gradient[self.spread_part], self._figures, self.gradient[self.actor_part],
+                by_inputs, remembers,
             )  # fmt: skip
+            if sequence is not None:
+                self._remember_back(parameters, 0, seen, sequence, by_inputs)
 
         def value() -> None:
             found[0] = losses.value_step(
-                parameters[self.critic_part], critic.shape, critic.kind, critic.normalised, rows.inputs, there.flat, there.places,
+                parameters[self.critic_part], critic.shape, critic.kind, critic.normalised, wide, there.flat, there.places,
                 rows.returns, rows.values, settings.value_limit or 0.0, settings.value_weight, value_back,
-                self.gradient[self.critic_part],
+                self.gradient[self.critic_part], by_wide, remembers,
             )  # fmt: skip
+            if sequence is not None:
+                self._remember_back(parameters, 1, rows.inputs, sequence, by_wide)
 
         self.side.by_side([value, policy])
         return found[0]

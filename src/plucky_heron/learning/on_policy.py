@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 
+from plucky_heron.errors import StateError
 from plucky_heron.learning.actor_critic import (
     LEAST_LOG_SPREAD,
     MOST_LOG_SPREAD,
@@ -15,6 +18,7 @@ from plucky_heron.learning.actor_critic import (
 from plucky_heron.learning.critic import Side
 from plucky_heron.learning.inputs import Inputs
 from plucky_heron.learning.kernels import basic as kernels
+from plucky_heron.learning.memory import Sequence
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Network
 from plucky_heron.learning.optimiser import Adam
@@ -56,17 +60,29 @@ class OnPolicy:
         """Rows of each copy that belong to finished episodes."""
         self.columns = {
             "inputs": (observations,), "actions": (actions,), "log_density": (), "reward": (), "goes_on": (), "cut": (), "tail": (),
+            "first": (),
         }  # fmt: skip
         self.rows: dict[str, Array] = {}
         self._grow(max(2, settings.steps_per_update // copies))
         self.wanted = len(self.rows["reward"])
         self.after: Array = np.zeros((copies, observations))
+        units = settings.memory
+        if units and settings.update_after == "episodes":
+            raise StateError("a memory learns from a fixed number of steps; set update_after to steps, or memory to 0")
+        self.state: Array = np.zeros((2, copies, units), dtype=np.float32)
+        """What policy and critic remember of each copy's episode."""
+        self.begun: Array = self.state.copy()
+        """The same before the first row of this update."""
+        self.fresh: Array = np.ones(copies, dtype=np.uint8)
+        """Which copies begin a new episode."""
         self._shuffled: dict[int, Minibatch] = {}
 
     def _grow(self, rows: int) -> None:
         """Room for `rows` of each copy; what there is stays."""
         for name, shape in self.columns.items():
-            kind = np.float32 if name in ("inputs", "actions", "log_density") else np.float64
+            kind = {"inputs": np.float32, "actions": np.float32, "log_density": np.float32, "first": np.uint8}.get(
+                name, np.float64
+            )
             grown: Array = np.zeros((rows, self.copies, *shape), dtype=kind)
             if name in self.rows:
                 grown[: len(self.rows[name])] = self.rows[name]
@@ -82,15 +98,22 @@ class OnPolicy:
         """
         self.inputs.update(observations)
         inputs = self.inputs.of(observations)
-        mean, log_spread = self.loss.means_and_spreads(
-            self.parameters, np.ascontiguousarray(inputs[:, : self.space.seen])
-        )
+        seen = np.ascontiguousarray(inputs[:, : self.space.seen])
+        if self.loss.memories is not None:
+            if self.filled[0] == 0:
+                self.begun = self.state.copy()
+            self.state[:, self.fresh > 0] = 0.0
+            for which, given in enumerate((seen, inputs)):
+                self.state[which] = self.loss.remembered(self.parameters, which, given, self.state[which])
+            seen = np.concatenate([seen, self.state[0]], axis=1)
+        mean, log_spread = self.loss.means_and_spreads(self.parameters, seen)
         unit = self.exploration.standard_normal(mean.shape, dtype=np.float32)
         if self.filled.max() == len(self.rows["reward"]):
             self._grow(2 * len(self.rows["reward"]))
         t, each = self.filled, self.each
         actions = mean + unit * np.exp(log_spread)
         self.rows["inputs"][t, each] = inputs
+        self.rows["first"][t, each] = self.fresh
         self.rows["actions"][t, each] = actions
         self.rows["log_density"][t, each] = gaussian_log_density(unit, log_spread)
         drawn = actions + self.carried
@@ -118,10 +141,11 @@ class OnPolicy:
         self.rows["tail"][t, each] = 0.0
         if cut.any() and settings.time_limit_bootstrap:
             # the critic does not change before the next update, so that its word may be taken now
-            self.rows["tail"][t[cut], each[cut]] = self._value(self.inputs.of(experience.after[cut]))
+            self.rows["tail"][t[cut], each[cut]] = self._value(experience.after, cut)
         elif cut.any():
             self.rows["cut"][t[cut], each[cut]] = 0.0
         self.after = experience.after
+        self.fresh[:] = over
         self.filled = t + 1
         self.complete = np.where(over, self.filled, self.complete)
 
@@ -138,12 +162,12 @@ class OnPolicy:
         episodes = self.shared.update_after == "episodes"
         height = int(self.filled.max())
         t, b = height, self.copies
-        values = self._value(self.rows["inputs"][:t].reshape(t * b, -1)).reshape(t, b)
+        values = self._values(t).reshape(t, b)
         used = np.arange(t)[:, None] < (self.complete if episodes else self.filled)[None, :]
         next_values = np.zeros((t, b))
         next_values[:-1] = values[1:]
         if not episodes:
-            next_values[-1] = self._value(self.inputs.of(self.after))
+            next_values[-1] = self._value(self.after, np.ones(b, dtype=np.bool_))
         goes_on = self.rows["goes_on"][:t]
         next_values *= goes_on
         next_values = np.where(self.rows["cut"][:t] > 0.0, self.rows["tail"][:t], next_values)
@@ -171,7 +195,7 @@ class OnPolicy:
             gains = (gains - gains.mean()) / (gains.std() + 1e-8)
         rows = Minibatch(
             flat("inputs"), flat("actions"), flat("log_density"), gains.astype(np.float32), spread.astype(np.float32),
-            values[used].astype(np.float32),
+            values[used].astype(np.float32), self._sequence(t),
         )  # fmt: skip
         limit = np.abs(np.tanh(rows.actions)) >= 0.99 if self.shared.squashed else np.abs(rows.actions) >= 1.0
         return rows, {
@@ -215,7 +239,7 @@ class OnPolicy:
         """The rows in a new order, in arrays that are used again."""
         total = len(flat.inputs)
         order = self.order.permutation(total)
-        names = tuple(Minibatch.__dataclass_fields__)
+        names = tuple(name for name in Minibatch.__dataclass_fields__ if name != "sequence")
         if total not in self._shuffled:
             self._shuffled = {total: Minibatch(*(np.empty_like(getattr(flat, name)) for name in names))}
         room = self._shuffled[total]
@@ -223,8 +247,48 @@ class OnPolicy:
             np.take(getattr(flat, name), order, axis=0, out=getattr(room, name))
         return room
 
-    def _value(self, inputs: Array) -> Array:
+    def spread_on(self, flat: Minibatch) -> float:
+        """Mean spread of the draws on some of the rows."""
+        inputs = flat.inputs[:, : self.space.seen]
+        if flat.sequence is not None:
+            inputs = self.loss.beside(self.parameters, 0, np.ascontiguousarray(inputs), flat.sequence)
+        _, log_spread = self.loss.means_and_spreads(self.parameters, np.ascontiguousarray(inputs[:64]))
+        return float(np.exp(log_spread).mean())
+
+    def minibatches(self, flat: Minibatch) -> Iterator[Minibatch]:
+        """All rows once, in parts of the minibatch's size: shuffled, or with a memory whole sequences of some copies."""
+        size = min(self.shared.minibatch, len(flat.inputs))
+        if flat.sequence is None:
+            rows = self.shuffled(flat)
+            for first in range(0, len(flat.inputs) - size + 1, size):
+                yield rows.part(first, first + size)
+            return
+        steps, copies = flat.sequence.first.shape
+        count = min(copies, max(1, size // steps))
+        order = self.order.permutation(copies)
+        for first in range(0, copies - count + 1, count):
+            yield flat.of_copies(order[first : first + count])
+
+    def _sequence(self, t: int) -> Sequence | None:
+        """The rows as steps that follow each other, where there is a memory."""
+        if self.loss.memories is None:
+            return None
+        return Sequence(self.rows["first"][:t], self.begun[0], self.begun[1])
+
+    def _values(self, t: int) -> Array:
+        """The critic's word on all rows."""
+        inputs = self.rows["inputs"][:t].reshape(t * self.copies, -1)
+        if (sequence := self._sequence(t)) is not None:
+            inputs = self.loss.beside(self.parameters, 1, inputs, sequence)
         return np.asarray(self.loss.value(self.parameters, inputs), dtype=np.float64)
+
+    def _value(self, observations: Array, copies: Array) -> Array:
+        """The critic's word on what some copies (mask) see one sample after their last row."""
+        inputs = self.inputs.of(observations)
+        if self.loss.memories is not None:
+            state = self.loss.remembered(self.parameters, 1, inputs, self.state[1])
+            inputs = np.concatenate([inputs, state], axis=1)
+        return np.asarray(self.loss.value(self.parameters, np.ascontiguousarray(inputs[copies])), dtype=np.float64)
 
     def policy(self) -> Policy:
         """The mean command, with the present standardisation frozen in."""
@@ -237,7 +301,7 @@ class OnPolicy:
             network.sizes, network.activation, loss.actor.narrowed(self.parameters[loss.actor_part], network),
             offset[:seen].astype(np.float32), scale[:seen].astype(np.float32), self.inputs.limit,
             self.space.low.astype(np.float32), self.space.high.astype(np.float32), normalised=network.normalised,
-            squashed=self.shared.squashed,
+            squashed=self.shared.squashed, memory=self.shared.memory, memory_parameters=self.parameters[loss.memory_parts[0]].copy(),
         )  # fmt: skip
 
     # --- checkpoints -------------------------------------------------------------------------------------------
@@ -250,6 +314,7 @@ class OnPolicy:
         return kept | {
             "parameters": self.parameters.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
             "running_return": self.running_return.copy(), "carried": self.carried.copy(), "exploration": freeze(self.exploration),
+            "state": self.state.copy(), "begun": self.begun.copy(), "fresh": self.fresh.copy(),
             "order": freeze(self.order), "filled": self.filled.copy(), "complete": self.complete.copy(), "rate": np.array(self.rate),
         }  # fmt: skip
 
@@ -261,6 +326,7 @@ class OnPolicy:
         self.paid.restore(kept["paid"])
         self.running_return = kept["running_return"].copy()
         self.carried[...] = kept["carried"]
+        self.state, self.begun, self.fresh = (kept[name].copy() for name in ("state", "begun", "fresh"))
         thaw(self.exploration, kept["exploration"])
         thaw(self.order, kept["order"])
         self.filled, self.complete, self.rate = kept["filled"].copy(), kept["complete"].copy(), float(kept["rate"])

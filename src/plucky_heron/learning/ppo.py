@@ -5,8 +5,6 @@ Every refinement can be switched off by a setting, so that its effect can be mea
 
 from __future__ import annotations
 
-import numpy as np
-
 from plucky_heron.learning.actor_critic import Minibatch, OnPolicySettings
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.on_policy import OnPolicy
@@ -62,29 +60,24 @@ class ProximalPolicy(OnPolicy):
                 self.rate = max(self.rate / 1.5, 1e-6)
             elif moved < 0.5 * settings.kl_wanted:
                 self.rate = min(self.rate * 1.5, 1e-2)
-        _, log_spread = self.loss.means_and_spreads(self.parameters, flat.inputs[:64, : self.space.seen])
-        return (
-            health
-            | facts
-            | {"spread": float(np.exp(log_spread).mean()), "passes": float(passes), "learning_rate": rate}
-        )
+        spread = self.spread_on(flat)
+        return health | facts | {"spread": spread, "passes": float(passes), "learning_rate": rate}
 
     def _passes(self, flat: Minibatch, rate: float) -> tuple[dict[str, float], int, float]:
-        settings, total = self.settings, len(flat.inputs)
-        size = min(settings.minibatch, total)
+        settings = self.settings
         sums: dict[str, float] = {}
         steps = passes = 0
         moved = 0.0
         while passes < settings.passes:
             passes += 1
-            rows, moved = self.shuffled(flat), 0.0
-            for first in range(0, total - size + 1, size):
-                figures = self.step(rows.part(first, first + size), rate)
+            moved, before = 0.0, steps
+            for rows in self.minibatches(flat):
+                figures = self.step(rows, rate)
                 for name, value in figures.items():
                     sums[name] = sums.get(name, 0.0) + value
                 moved += figures["kl"]
                 steps += 1
-            moved /= total // size
+            moved /= steps - before
             if settings.kl_limit is not None and moved > settings.kl_limit:
                 break
         return {name: value / steps for name, value in sums.items()}, passes, moved

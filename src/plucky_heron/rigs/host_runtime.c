@@ -20,6 +20,9 @@ enum { RECEIVED, DAMAGED, REPEATED, LATE, LOST, HELD, SAFE, REFUSED };
 
 static uint32_t table[256];
 static uint32_t counters[COUNTERS];
+#if HERON_POLICY_MEMORY > 0
+static float memory[HERON_POLICY_MEMORY];
+#endif
 
 static void make_table(void)
 {
@@ -173,6 +176,9 @@ int main(int argc, char **argv)
         }
         if (in[18] & FROM_PLANT_RESTART) {
             begun = 0;
+#if HERON_POLICY_MEMORY > 0
+            memset(memory, 0, sizeof memory);
+#endif
         }
         if (begun && sequence == last_sequence) {
             counters[REPEATED]++; /* answered again with the same command, in case the answer was lost */
@@ -195,7 +201,11 @@ int main(int argc, char **argv)
         for (i = 0; i < HERON_POLICY_INPUTS; i++) {
             input[i] = read_f32(in + HEAD + 4 * i);
         }
+#if HERON_POLICY_MEMORY > 0
+        if (heron_policy(input, memory, command) != 0) {
+#else
         if (heron_policy(input, command) != 0) {
+#endif
             counters[REFUSED]++; /* not finite: the last command stays, and time runs on towards the safe one */
             answer(fd, &peer, head, TO_PLANT_HOLDING, command);
         } else {

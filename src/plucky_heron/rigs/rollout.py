@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import read_pack, run_onnx
+from plucky_heron.handover.pack import OnnxPolicy, read_pack
 from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.simulation.batch import TIME_UP, Batch
@@ -125,26 +125,22 @@ class PackDriver:
     name = "inside"
 
     def __init__(self, folder: Path) -> None:
-        self.model = (folder / "policy.onnx").read_bytes()
-        import onnxruntime
-
-        options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = 1
-        self.session = onnxruntime.InferenceSession(self.model, options, providers=["CPUExecutionProvider"])
-        self.given = int(self.session.get_inputs()[0].shape[1])
+        self.model = OnnxPolicy((folder / "policy.onnx").read_bytes())
+        self.state = self.model.blank(0)
 
     def begin(self, batch: Batch) -> None:
-        """Nothing to prepare."""
+        """Nothing is remembered."""
+        self.state = self.model.blank(batch.copies)
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The model's commands."""
+        self.state[batch.age == 0] = 0.0
         return self.commands(observations)
 
     def commands(self, observations: Array) -> Array:
-        """Commands (batch, actions)."""
-        return np.asarray(
-            self.session.run(None, {"sensors": observations[:, : self.given].astype(np.float32)})[0], dtype=np.float64
-        )
+        """Commands (batch, actions) for the next sample."""
+        commands, self.state = self.model.step(observations, self.state)
+        return commands.astype(np.float64)
 
 
 class _Loop:
@@ -189,6 +185,7 @@ class _RigDriver:
 
     def begin(self, batch: Batch) -> None:
         """The clock starts with the first sample."""
+        self.loop.inside.begin(batch)
         self.began = time.perf_counter()
 
     def drive(self, batch: Batch, observations: Array) -> Array:
@@ -241,4 +238,4 @@ def inside_driver(folder: Path) -> Driver:
     return PackDriver(folder)
 
 
-__all__ = ["RIGS", "PackDriver", "RolloutResult", "Sample", "inside_driver", "roll_out", "run_onnx"]
+__all__ = ["RIGS", "PackDriver", "RolloutResult", "Sample", "inside_driver", "roll_out"]

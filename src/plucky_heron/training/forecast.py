@@ -64,7 +64,7 @@ def forecast(
         policy = run.method.policy()
         explained = tuple(float(share) for share in run.base.explained) if run.base is not None else ()
     network = policy.network
-    observation = np.zeros((1, policy.sizes[0]))
+    observation = np.zeros((1, policy.given))
     policy.commands(observation, network)
     began = time.perf_counter()
     for _ in range(CALLS):
@@ -74,8 +74,8 @@ def forecast(
         speed,
         recipe.steps / speed / 60,
         replay_megabytes(problem, recipe),
-        len(policy.parameters),
-        tuple(policy.sizes),
+        policy.count,
+        (policy.given, *policy.sizes[1:]),
         call,
         explained,
     )

@@ -97,23 +97,27 @@ def value_loss(values, returns, old_values, limit, weight, back):
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def policy_step(
     parameters, sizes, kind, normalised, inputs, work, places, own_spread, log_spread, least, most, drawn, old_density, advantage, limit,
-    entropy_weight, back, spread_gradient, figures, gradient,
+    entropy_weight, back, spread_gradient, figures, gradient, input_gradient, pass_on,
 ):  # fmt: skip
-    """Forward, loss and way back of the policy's network in one call, so that another thread may run all the while."""
+    """Forward, loss and way back of the policy's network in one call, so that another thread may run all the while.
+
+    With `pass_on` the gradient by the inputs goes to `input_gradient` (rows, inputs).
+    """
     outputs = forward(parameters, sizes, kind, normalised, inputs, work, places)
     policy_loss(
         outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, back, spread_gradient,
         figures,
     )  # fmt: skip
-    backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, inputs, False)
+    backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, input_gradient, pass_on)
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def value_step(
-    parameters, sizes, kind, normalised, inputs, work, places, returns, old_values, limit, weight, back, gradient
+    parameters, sizes, kind, normalised, inputs, work, places, returns, old_values, limit, weight, back, gradient, input_gradient,
+    pass_on,
 ):  # fmt: skip
     """Forward, loss and way back of the critic in one call; returns the loss."""
     values = forward(parameters, sizes, kind, normalised, inputs, work, places)
     loss = value_loss(values[:, 0], returns, old_values, limit, weight, back[:, 0])
-    backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, inputs, False)
+    backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, input_gradient, pass_on)
     return loss

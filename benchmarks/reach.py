@@ -31,6 +31,8 @@ class Row:
 
 ROWS = {
     "lift-sac": Row("lift", "sac", 0.95, 60_000, 5),
+    "lift-td3": Row("lift", "td3", 0.95, 60_000, 4),
+    "lift-ddpg": Row("lift", "ddpg", 0.95, 60_000, 4),
     "rock-ppo": Row("rock", "rock", 0.95, 1_000_000, 4),
     "dock-ppo": Row("dock", "dock", 0.95, 1_500_000, 4),
     "lane-ppo": Row("lane", "lane", 0.90, 3_000_000, 4),

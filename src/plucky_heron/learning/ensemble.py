@@ -153,8 +153,8 @@ class Ensemble:
         change = drawn * self.scales["change_spread"] + self.scales["change_middle"]
         return Foreseen(observations + change[:, :-1], change[:, -1], _share(odds))
 
-    def inspect(self, replay: Replay, copy: int, length: int) -> Inspection:
-        """One-step and open-loop predictions over the last `length` steps of a copy, as far as its episode goes back."""
+    def stretch(self, replay: Replay, copy: int, length: int) -> Array:
+        """Entries of the last `length` steps of a copy, oldest first, as far as its episode goes back."""
         entries = [replay.last + copy]
         rows = replay.size // replay.copies
         while len(entries) < min(length, rows):
@@ -162,7 +162,11 @@ class Ensemble:
             if replay.over[before]:
                 break
             entries.append(before)
-        order = np.array(entries[::-1])
+        return np.array(entries[::-1])
+
+    def inspect(self, replay: Replay, copy: int, length: int) -> Inspection:
+        """One-step and open-loop predictions over the `stretch` of a copy."""
+        order = self.stretch(replay, copy, length)
         state, commands = replay.observations[order], replay.commands[order]
         one = np.array([self.foresee(state, commands, m).observations for m in range(len(self.members))])
         far = np.empty_like(one)

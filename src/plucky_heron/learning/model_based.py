@@ -26,6 +26,10 @@ FIRST_TURN = 10
 """How many times longer the model learns in its first turn: branches of an untaught model would stay in the buffer for long."""
 
 
+SHOWN = 100
+"""Steps over which predictions are shown beside the truth."""
+
+
 class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     """Settings of the method: those of the learner that it feeds, and those of the model."""
 
@@ -212,6 +216,15 @@ class _Imagining(OffPolicy):
     def inspect(self, copy: int, length: int) -> Inspection:
         """Predictions beside the truth over the newest steps of a copy."""
         return self.ensemble.inspect(self.replay, copy, length)
+
+    def inside(self) -> dict[str, Array]:
+        """Predictions beside the truth, over the newest steps of the copy whose episode goes back farthest."""
+        if self.model_figures[3] == 0.0:
+            return {}
+        longest = max(range(self.copies), key=lambda copy: len(self.ensemble.stretch(self.replay, copy, SHOWN)))
+        found = self.inspect(longest, SHOWN)
+        arrays = {"truth": found.truth, "one_step": found.one_step, "open_loop": found.open_loop}
+        return {name: values.astype(np.float32) for name, values in arrays.items()}
 
     def keep(self) -> dict[str, Array]:
         """All state, model and branches included."""

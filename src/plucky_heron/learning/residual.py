@@ -54,6 +54,11 @@ class Residual:
         """As the method does."""
         return self.inner.improve(progress)
 
+    def inside(self) -> dict[str, Array]:
+        """What the method has to show, if anything."""
+        shown = getattr(self.inner, "inside", None)
+        return shown() if shown is not None else {}
+
     def policy(self) -> Policy:
         """The sum."""
         space = self.space

@@ -201,6 +201,13 @@ class Search(ABC):
         """Everything that was tried, for display."""
         return self.past
 
+    def inside(self) -> dict[str, Array]:
+        """The landscape and the kept weights, float32."""
+        if not len(self.past.scores):
+            return {}
+        arrays = {"weights": self.past.weights, "scores": self.past.scores, "kept": self.kept}
+        return {name: values.astype(np.float32) for name, values in arrays.items()}
+
     def policy(self) -> Policy:
         """The kept weights."""
         offset, scale = self.inputs.affine()

@@ -20,6 +20,7 @@ from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
+from plucky_heron.training.inside import write_inside
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stop import Evaluation, Verdict, decide
 
@@ -141,6 +142,7 @@ class Run:
             policy.save(self.folder / "best.npz")
         if len(self.course) == 1:
             details["untrained"] = untrained(self.problem, policy)
+        write_inside(self.folder, self.method)
         on_evaluation(self, row, details)
 
     # --- checkpoints ---------------------------------------------------------------------------------------------

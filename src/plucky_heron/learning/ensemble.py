@@ -28,6 +28,16 @@ class Foreseen:
 
 
 @dataclass(frozen=True)
+class Unknown:
+    """Of each entry of the buffer, what is left to be learned: the part of the reward that is not known, float32, and whether
+    an ending was met that no known one explains, uint8.
+    """
+
+    reward: Array
+    ended: Array
+
+
+@dataclass(frozen=True)
 class Inspection:
     """Predictions beside the truth over one stretch of T steps.
 
@@ -129,9 +139,12 @@ class Ensemble:
             "middle": np.zeros(observations), "spread": np.ones(observations), "change_middle": np.zeros(wide), "change_spread": np.ones(wide),
         }  # fmt: skip
 
-    def learn(self, replay: Replay, steps: int, minibatch: int, rate: float, generator: np.random.Generator) -> float:
+    def learn(
+        self, replay: Replay, steps: int, minibatch: int, rate: float, generator: np.random.Generator, unknown: Unknown | None = None
+    ) -> float:  # fmt: skip
         """`steps` gradient steps of every member on rows of its own; returns the last mean loss."""
-        self._rescale(replay)
+        unknown = unknown or Unknown(replay.reward, (replay.over == ENDED).astype(np.uint8))
+        self._rescale(replay, unknown)
         loss = 0.0
         for _ in range(steps):
             loss = 0.0
@@ -139,10 +152,8 @@ class Ensemble:
                 rows = generator.integers(0, replay.size, minibatch)
                 state = replay.observations[rows]
                 inputs = self._inputs(state, replay.commands[rows])
-                wanted = self._wanted(state, replay.after[rows], replay.reward[rows])
-                loss += member.fit(inputs, wanted, (replay.over[rows] == ENDED).astype(np.float32), rate) / len(
-                    self.members
-                )
+                wanted = self._wanted(state, replay.after[rows], unknown.reward[rows])
+                loss += member.fit(inputs, wanted, unknown.ended[rows].astype(np.float32), rate) / len(self.members)
         return loss
 
     def foresee(self, observations: Array, commands: Array, member: int, noise: Array | None = None) -> Foreseen:
@@ -188,10 +199,10 @@ class Ensemble:
         missed = (said.mean(axis=0) - replay.after[here]) / scale
         return float(np.sqrt(np.square(missed).mean())), float((said.std(axis=0) / scale).mean())
 
-    def _rescale(self, replay: Replay) -> None:
+    def _rescale(self, replay: Replay, unknown: Unknown) -> None:
         used = slice(0, replay.size)
         state = replay.observations[used]
-        changes = np.column_stack([replay.after[used] - state, replay.reward[used]])
+        changes = np.column_stack([replay.after[used] - state, unknown.reward[used]])
         self.scales = {
             "middle": state.mean(axis=0), "spread": state.std(axis=0) + 1e-6, "change_middle": changes.mean(axis=0),
             "change_spread": changes.std(axis=0) + 1e-6,

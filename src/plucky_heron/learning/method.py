@@ -34,6 +34,17 @@ METHODS = {
 }
 
 
+class Judge(Protocol):
+    """What is known of reward and endings without learning it; see `task.observed_pay`."""
+
+    everything_paid: bool
+    every_ending: bool
+
+    def judge(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
+        """The known part of the reward (N,), and whether a known ending is met, from observations and commands in SI units."""
+        ...
+
+
 @dataclass(frozen=True)
 class Space:
     """What a method must know of a problem.
@@ -54,6 +65,8 @@ class Space:
     """Which observations may be standardised by what is met, bool (observations,); all, if left out."""
     critic_only: int = 0
     """How many observations, the last ones, are for critics alone."""
+    judge: Judge | None = None
+    """What is paid and where it ends, as far as observations tell."""
 
     @property
     def seen(self) -> int:

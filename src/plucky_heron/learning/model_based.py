@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from plucky_heron.learning.ddpg import DeterministicPolicyGradient, TwinDelayed, TwinDelayedSettings
-from plucky_heron.learning.ensemble import Ensemble, Inspection
+from plucky_heron.learning.ensemble import Ensemble, Inspection, Unknown
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Activation
 from plucky_heron.learning.off_policy import OffPolicy
@@ -54,6 +54,11 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     gaussian: bool = setting(
         True, "Gaussian model", "Whether the model also says how sure it is, and branches are drawn from that.",
         "Off with noisy sensors: branches look more certain than the world.",
+    )  # fmt: skip
+    reward_and_endings: Literal["from the task", "learned"] = setting(
+        "from the task", "reward and endings", "Takes what the task pays, and where it ends, from its own formulas as far as observations tell; "
+        "the rest is learned.",
+        "learned with rare endings: branches run on through them. from the task with very noisy sensors: noise is paid for.",
     )  # fmt: skip
     model_every: int = setting(
         256,
@@ -135,6 +140,9 @@ class _Imagining(OffPolicy):
         self.foreseen = Replay(
             s.branches * max(2, longest * s.rounds_kept), s.branches, self.observations, self.actions
         )
+        self.judge = self.space.judge if s.reward_and_endings == "from the task" else None
+        rows_kept = self.replay.capacity
+        self.unknown = Unknown(np.zeros(rows_kept, dtype=np.float32), np.zeros(rows_kept, dtype=np.uint8))
         self.since_model = 0
         self.model_figures: Array = np.zeros(4)
         self.real = max(1, round(s.real_share * s.minibatch))
@@ -154,8 +162,13 @@ class _Imagining(OffPolicy):
         )
 
     def take(self, experience: Experience) -> None:
-        """Remember the step, and count towards the model's next turn."""
+        """Remember the step and what of it is not known, and count towards the model's next turn."""
+        before, commands = self._last_observations, self._last_commands
         super().take(experience)
+        here = slice(self.replay.last, self.replay.last + self.copies)
+        paid, ended = self._known(before, commands, experience.after)
+        self.unknown.reward[here] = self.replay.reward[here] - paid
+        self.unknown.ended[here] = experience.ended & ~ended
         self.since_model += self.copies
 
     def improve(self, progress: float) -> dict[str, float]:
@@ -166,7 +179,9 @@ class _Imagining(OffPolicy):
             missed, apart = self.ensemble.error(self.replay)
             first = self.model_figures[3] == 0.0
             turns = s.model_updates * (FIRST_TURN if first else 1)
-            loss = self.ensemble.learn(self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling)
+            loss = self.ensemble.learn(
+                self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling, self.unknown
+            )
             horizon = round(s.horizon + (s.horizon_end - s.horizon) * min(max(progress, 0.0), 1.0))
             self.model_figures[:] = missed, apart, loss, horizon
             self.run_ahead(horizon)
@@ -185,11 +200,24 @@ class _Imagining(OffPolicy):
             noise = self.modelling.standard_normal((count, self.observations + 1))
             noise[:, -1] = 0.0  # the reward is foreseen by its mean
             then = self.ensemble.foresee(state, commands, member, noise)
-            # by the likelier case: drawn by chance, a few wrong endings in a thousand would already spoil the values
-            ended = then.ending > 0.5
+            paid, ended = self._known(state, commands, then.observations)
+            if self.judge is None or not self.judge.everything_paid:
+                paid = paid + then.reward
+            if self.judge is None or not self.judge.every_ending:
+                # by the likelier case: drawn by chance, a few wrong endings in a thousand would already spoil the values
+                ended = ended | (then.ending > 0.5)
             cut = np.full(count, step == horizon - 1) & ~ended
-            self.foreseen.add(state, commands, nobody, Experience(then.reward, then.observations, ended, cut))
+            self.foreseen.add(state, commands, nobody, Experience(paid, then.observations, ended, cut))
             state = np.where(ended[:, None], self._real_states(count), then.observations)
+
+    def _known(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
+        """The known part of the reward, within the reward limit, and known endings; nothing where nothing is known."""
+        if self.judge is None:
+            return np.zeros(len(before)), np.zeros(len(before), dtype=np.bool_)
+        low, high = self.space.low, self.space.high
+        paid, ended = self.judge.judge(before, 0.5 * (low + high) + 0.5 * (high - low) * commands, after)
+        limit = self.shared.reward_limit
+        return (paid if limit is None else np.clip(paid, -limit, limit)), ended
 
     def imagined_commands(self, inputs: Array) -> Array:
         """Commands of the policy in a branch: explored evenly around its best."""
@@ -231,6 +259,7 @@ class _Imagining(OffPolicy):
         parts = {"ensemble": self.ensemble.keep(), "foreseen": self.foreseen.keep()}
         return super().keep() | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()} | {
             "modelling": freeze(self.modelling), "since_model": np.array(self.since_model), "model_figures": self.model_figures.copy(),
+            "unknown.reward": self.unknown.reward[: self.replay.size].copy(), "unknown.ended": self.unknown.ended[: self.replay.size].copy(),
         }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
@@ -241,6 +270,8 @@ class _Imagining(OffPolicy):
         thaw(self.modelling, kept["modelling"])
         self.since_model = int(kept["since_model"])
         self.model_figures[...] = kept["model_figures"]
+        self.unknown.reward[: self.replay.size] = kept["unknown.reward"]
+        self.unknown.ended[: self.replay.size] = kept["unknown.ended"]
 
 
 class _Soft(_Imagining, SoftActorCritic):

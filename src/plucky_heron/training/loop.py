@@ -17,6 +17,7 @@ from plucky_heron.files import write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
+from plucky_heron.task.observed_pay import ObservedPay
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
@@ -218,4 +219,6 @@ def space_of(problem: Problem) -> Space:
         for sign, side in ((-1.0, "low"), (1.0, "high"))
     )
     standardised = np.array([e.scaling == "standardise" for e in entries])
-    return Space(low, high, problem.low, problem.high, standardised, len(entries) - len(problem.sensed))
+    return Space(
+        low, high, problem.low, problem.high, standardised, len(entries) - len(problem.sensed), ObservedPay(problem)
+    )

@@ -23,19 +23,23 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.causeway import NAMES
+from plucky_heron.desktop.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training import TrainingStation
 from plucky_heron.desktop.window import Window
+from plucky_heron.learning.guide import preset
 from plucky_heron.project import Project, demo_copy
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import run_trials
+from plucky_heron.task.problem import Problem
 from plucky_heron.training import launch
-from plucky_heron.training.recipe import with_changes
+from plucky_heron.training.loop import Run
+from plucky_heron.training.recipe import Recipe, with_changes
 
 MACHINES = {
     "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
-TASKS = (("lane", 150, {1: "task-marshcart", 2: "shakedown-marshcart"}),)
+TASKS = (("lane", 150, {1: "task-marshcart"}),)
 """Tasks shown besides the first: the sample that is played, and the picture of each station."""
 
 
@@ -80,6 +84,19 @@ def methods_sheet(
     training.sheet.reject()
 
 
+def inside_sheet(problem: Problem, out: Path, pause: Callable[[float], None]) -> None:
+    """What a model foresaw after five thousand steps on the hoist."""
+    recipe = Recipe.model_validate(preset("model-based", "quick look"))
+    with tempfile.TemporaryDirectory() as place:
+        run = Run(problem, recipe, 1, Path(place), threads=2)
+        run.work(lambda *_: None, lambda *_: None, lambda: False)
+        sheet = InsideSheet(problem, Path(place))
+        sheet.show()
+        pause(1.0)
+        sheet.grab().save(str(out / "inside-the-method.png"))
+        sheet.close()
+
+
 def main() -> None:
     """Drive the window through its stations and take their pictures."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -88,6 +105,7 @@ def main() -> None:
     parser.add_argument("--dark", action="store_true")
     parser.add_argument("--machines", action="store_true")
     parser.add_argument("--tasks", action="store_true")
+    parser.add_argument("--methods", action="store_true", help="the Training station and its sheets alone")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as place:
         folder = prepare(given.keep or Path(place), given.machines or given.tasks)
@@ -118,7 +136,7 @@ def main() -> None:
             window.grab().save(str(given.out / f"{number + 1}-{NAMES[number].lower()}.png"))
 
         stations, playback = window.stations, window.bench.playback
-        for task, sample in () if given.tasks else MACHINES.items():
+        for task, sample in () if given.tasks or given.methods else MACHINES.items():
             window.bench.choose_task(task)
             idle()
             problem = window.bench.problem
@@ -131,7 +149,7 @@ def main() -> None:
             pause(0.8)
             given.out.mkdir(parents=True, exist_ok=True)
             window.grab().save(str(given.out / f"machine-{problem.machine.name}.png"))
-        for task, sample, pictures in () if given.machines else TASKS:
+        for task, sample, pictures in () if given.machines or given.methods else TASKS:
             window.bench.choose_task(task)
             idle()
             window.enter(2)
@@ -142,7 +160,7 @@ def main() -> None:
                 window.enter(number)
                 pause(3.5)
                 window.grab().save(str(given.out / f"{name}.png"))
-        if not given.tasks:
+        if not given.tasks and not given.methods:
             editing(window, pause)
             window.grab().save(str(given.out / "machine-editing.png"))
         if given.machines or given.tasks:
@@ -154,10 +172,14 @@ def main() -> None:
         stations[2].rehearse()
         idle()
         playback.seek(110)
-        for number in (1, 2, 3, 4):
+        for number in (3,) if given.methods else (1, 2, 3, 4):
             take(number)
         window.enter(3)
         methods_sheet(stations[3], given.out, idle, pause)
+        inside_sheet(window.bench.problem, given.out, pause)
+        if given.methods:
+            window.close()
+            return
         window.enter(0)
         stations[0].drop_pose()
         stations[0].let_go()

@@ -3,7 +3,8 @@
 The loop is what one writes first: modules, distributions, automatic gradients, one optimiser for each network. Before anything is
 timed, one update from equal weights on equal rows must give equal weights in both.
 
-Run: ./heron --help >/dev/null && .venv/bin/pip install -e '.[comparison]' && OPENBLAS_NUM_THREADS=1 .venv/bin/python benchmarks/plain_loop.py
+Run: ./heron --help >/dev/null && .venv/bin/pip install torch==2.13.0 && OPENBLAS_NUM_THREADS=1 .venv/bin/python benchmarks/plain_loop.py
+[--threads 2]   (threads of the plain loop; ours has one)
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import os
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
+import argparse
 import math
 import time
 from collections.abc import Callable, Sequence
@@ -264,9 +266,12 @@ CASES = [
 
 
 def main() -> None:
-    """A table for one thread each."""
-    torch.set_num_threads(1)
-    print(f"PyTorch {torch.__version__}, one thread each")
+    """A table."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--threads", type=int, default=1)
+    threads = parser.parse_args().threads
+    torch.set_num_threads(threads)
+    print(f"PyTorch {torch.__version__} with {threads} thread{'s' if threads > 1 else ''}, ours with one")
     print("| method | network | minibatch | ours | plain loop | ratio | wanted |")
     print("|---|---|---|---|---|---|---|")
     for name, make, width, minibatch, wanted in CASES:

@@ -41,11 +41,7 @@ def test_the_optimum_is_better_than_its_neighbours() -> None:
     assert np.abs(np.linalg.eigvals(A - B @ gains)).max() < 1.0
 
 
-SEEDS = [
-    (method, seed)
-    for method in BUDGETS
-    for seed in range(1, 2 if method in SLOW else 6)
-]
+SEEDS = [(method, seed) for method in BUDGETS for seed in range(1, 2 if method in SLOW else 6)]
 """Five seeds of what is fast, one of what is slow; ``benchmarks/linear_plant.py`` runs all five of every method."""
 
 

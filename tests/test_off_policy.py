@@ -349,6 +349,7 @@ def episodes(learner: Any, generator: np.random.Generator, rounds: int) -> dict[
     [
         {}, {"priority": 0.6}, {"return_steps": 3}, {"update_after": "episode"}, {"observation_standardisation": False},
         {"reward_standardisation": False}, {"layer_normalisation": True}, {"gradient_limit": 1.0}, {"exploration_memory": 0.9},
+        {"policy_average": 0.02, "reward_limit": 1.0, "step_size_end": 0.2},
     ],
 )  # fmt: skip
 def test_it_learns_the_best_command_with_every_switch(method: str, switches: dict[str, Any]) -> None:
@@ -367,7 +368,9 @@ def test_resuming_is_exact_and_seeds_differ(method: str) -> None:
     """Kept in the middle, restored into a fresh object: the same bits from there on, the buffer included."""
 
     def learner(seed: int) -> Any:
-        settings = settings_class(method).model_validate(SMALL | {"priority": 0.5, "exploration_memory": 0.5})
+        settings = settings_class(method).model_validate(
+            SMALL | {"priority": 0.5, "exploration_memory": 0.5, "policy_average": 0.01}
+        )
         return make_method(method, settings, SPACE, 16, seed)
 
     first, second, third = learner(1), learner(1), learner(2)
@@ -384,6 +387,36 @@ def test_resuming_is_exact_and_seeds_differ(method: str) -> None:
         np.testing.assert_array_equal(one[name], other[name], err_msg=name)
     episodes(third, generators[2], 4)
     assert not np.array_equal(third.keep()["parameters"], one["parameters"])
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+def test_single_rewards_are_held_and_the_kept_policy_is_an_average(method: str) -> None:
+    learner = made(method, np.float32, reward_limit=0.2, policy_average=0.1, random_start_steps=0)
+    wanted = learner.parameters.copy()
+    generator = np.random.default_rng(4)
+    learner.choose(generator.uniform(-1, 1, (learner.copies, 3)))
+    pays = np.linspace(-5.0, 5.0, learner.copies)
+    nobody = np.zeros(learner.copies, bool)
+    learner.take(Experience(pays, generator.uniform(-1, 1, (learner.copies, 3)), nobody, nobody))
+    np.testing.assert_allclose(learner.replay.reward[: learner.copies], np.clip(pays, -0.2, 0.2), rtol=1e-6)
+    assert np.abs(learner.running_return).max() <= 0.2
+    for _ in range(6):
+        learner.learn_once()
+        wanted += np.float32(0.1) * (learner.parameters - wanted)
+    network, kept = learner.policy_network()
+    np.testing.assert_allclose(kept, learner.actor.narrowed(wanted, network), rtol=1e-5, atol=1e-7)
+    assert np.abs(learner.actor.narrowed(learner.parameters, network) - kept).max() > 1e-4
+
+
+def test_entropy_wanted_and_step_sizes_fall_with_the_budget() -> None:
+    changes = {"entropy_per_command": -1.0, "entropy_per_command_end": -3.0, "step_size_end": 0.1}
+    learner = made("sac", np.float32, **changes)
+    found = []
+    for progress in (0.0, 0.5, 1.0, 2.0):
+        learner.progress = progress
+        found.append((learner.wanted_entropy / learner.actions, learner.decayed(0.01)))
+    np.testing.assert_allclose(found, [(-1, 0.01), (-2, 0.0055), (-3, 0.001), (-3, 0.001)])
+    assert made("sac", np.float32, entropy_per_command=-1.0).wanted_entropy == -2.0
 
 
 def test_two_threads_give_the_same_bits_as_one() -> None:

@@ -12,6 +12,7 @@ from plucky_heron.learning.critic import Critic, Side
 from plucky_heron.learning.exploration import RandomStart
 from plucky_heron.learning.inputs import Inputs
 from plucky_heron.learning.kernels import off_policy as kernels
+from plucky_heron.learning.kernels.basic import mix
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.optimiser import Adam
@@ -84,6 +85,10 @@ class OffPolicySettings(NetworkSettings):
         0.005, "target mix", "Share by which target networks follow at each update.",
         "Too large: values chase themselves and run away. Too small: learning is slow.", gt=0, le=1,
     )  # fmt: skip
+    policy_average: float = setting(
+        0.0, "policy average", "Share by which the policy that is kept follows the one that learns, at each update; 0 keeps that one itself.",
+        "0: the score jumps from evaluation to evaluation. Too small: what is kept lags behind what was learned.", ge=0, lt=1,
+    )  # fmt: skip
     standardisation_steps: int = setting(
         5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
         "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner.", ge=0, le=10_000_000,
@@ -130,6 +135,7 @@ class OffPolicy(ABC):
         self.actor = self._network(space.seen, self.outputs_per_action * self.actions)
         self.parameters: Array = np.zeros(self.actor.count, dtype=dtype)
         self.actor.initialise(self.parameters, generator, settings.orthogonal_start, settings.last_layer_scale)
+        self.averaged = self.parameters.copy()
         self.actor_gradient = self.parameters.copy()
         self.actor_adam = Adam(self.actor.count, dtype)
         network = self._network(self.observations + self.actions, 1)
@@ -266,6 +272,8 @@ class OffPolicy(ABC):
         self.prepare(rows)
         self.updates += 1
         self.update(rows)
+        if self.shared.policy_average > 0.0:
+            mix(self.averaged, self.parameters, self.shared.policy_average)
         if self.replay.priority > 0.0:
             self.replay.surprised(rows.indices, self.critics[0].errors)
 
@@ -314,14 +322,19 @@ class OffPolicy(ABC):
 
     def policy_network(self) -> tuple[Network, Array]:
         """The network that goes out, and its parameters."""
-        return self.actor, self.parameters.copy()
+        return self.actor, self.kept_parameters.copy()
+
+    @property
+    def kept_parameters(self) -> Array:
+        """The policy's parameters as they are kept: averaged over updates (Polyak and Juditsky 1992), or as they are."""
+        return self.averaged if self.shared.policy_average > 0.0 else self.parameters
 
     # --- checkpoints ---------------------------------------------------------------------------------------------
 
     def keep(self) -> dict[str, Array]:
         """All state, the replay buffer included."""
         kept: dict[str, Array] = {
-            "parameters": self.parameters.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
+            "parameters": self.parameters.copy(), "averaged": self.averaged.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
             "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(),
             "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over]),
             "shares": np.array([self.progress, self.due]),
@@ -336,7 +349,7 @@ class OffPolicy(ABC):
         def part(name: str) -> dict[str, Array]:
             return {k.removeprefix(name + "."): v for k, v in kept.items() if k.startswith(name + ".")}
 
-        self.parameters[...] = kept["parameters"]
+        self.parameters[...], self.averaged[...] = kept["parameters"], kept["averaged"]
         self.inputs.seen.restore(kept["seen"])
         self.paid.restore(kept["paid"])
         self.running_return = kept["running_return"].copy()

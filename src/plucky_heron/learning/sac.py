@@ -68,6 +68,7 @@ class SoftActorCritic(OffPolicy):
         super().__init__(settings, space, copies, seed, threads, critics=2, dtype=dtype)
         self.settings = settings
         self.actor.layers(self.parameters)[-1][1][self.actions :] = spread_bias(settings.log_spread_start)
+        self.averaged[...] = self.parameters
         self.log_weight: Array = np.full(1, math.log(settings.entropy_weight_start), dtype=dtype)
         self.weight_adam = Adam(1, dtype)
         kind: Kind = "drifting" if settings.exploration_memory > 0.0 else "independent"
@@ -165,7 +166,7 @@ class SoftActorCritic(OffPolicy):
     def policy_network(self) -> tuple[Network, Array]:
         """The part of the network that puts out means."""
         network = self._network(self.space.seen, self.actions)
-        return network, self.actor.narrowed(self.parameters, network)
+        return network, self.actor.narrowed(self.kept_parameters, network)
 
     def keep(self) -> dict[str, Array]:
         """All state."""

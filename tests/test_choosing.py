@@ -124,14 +124,16 @@ def typed(qtbot: QtBot, sheet: RecipeSheet, key: str, text: str) -> None:
 def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, sheet: RecipeSheet) -> None:
     bench = sheet.bench
     choose(sheet, "sac")
-    assert bench.recipe is not None and bench.recipe.method == "sac" and bench.recipe.copies == 16
+    assert bench.recipe is not None and bench.recipe.method == "sac" and bench.recipe.copies == 8
+    standard = dict(preset("sac")["settings"])
+    assert bench.recipe.settings == standard
     budget = next(r for r in bench.recipe.stop if r.kind == "budget")
     assert budget.steps == bench.recipe.steps  # rules follow the new budget
     typed(qtbot, sheet, "discount", "0.97")
     typed(qtbot, sheet, "hidden", "48, 32")
     typed(qtbot, sheet, "gradient_limit", "2")
-    assert bench.recipe.settings == {"discount": 0.97, "hidden": [48, 32], "gradient_limit": 2}
-    assert "3 CHANGED" in sheet.settings.caption.text()
+    assert bench.recipe.settings == standard | {"discount": 0.97, "hidden": [48, 32], "gradient_limit": 2}
+    assert f"{len(standard) + 3} CHANGED" in sheet.settings.caption.text()
     reset = [b for b in sheet.findChildren(QPushButton) if b.toolTip() == "back to 0.99"][-1]
     qtbot.mouseClick(reset, LEFT)
     assert "discount" not in bench.recipe.settings
@@ -142,15 +144,8 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     box.setChecked(True)
     assert bench.recipe.settings["layer_normalisation"] is True
     sheet.only_changed.setChecked(True)
-    assert set(sheet.editors) == {
-        "steps",
-        "copies",
-        "residual",
-        "discount",
-        "hidden",
-        "gradient_limit",
-        "layer_normalisation",
-    }
+    shown = {"steps", "copies", "residual", "discount", "hidden", "gradient_limit", "layer_normalisation", *standard}
+    assert set(sheet.editors) == shown
 
 
 def test_a_wrong_setting_is_refused_with_its_reason_and_the_file_stays(qtbot: QtBot, sheet: RecipeSheet) -> None:

@@ -58,7 +58,8 @@ def forecast(
         run = Run(problem, recipe.model_copy(update={"settings": settings}), 1, Path(place), threads, project)
         run.update()
         began, before = time.perf_counter(), run.steps
-        while (gone := time.perf_counter() - began) < seconds:
+        # a replay method returns now and then with updates done and no step made
+        while (gone := time.perf_counter() - began) < seconds or run.steps == before:
             run.update()
         speed = (run.steps - before) / gone
         policy = run.method.policy()

@@ -19,7 +19,7 @@ BUDGETS: dict[str, dict[str, Any]] = {
         "steps": 300_000, "copies": 64, "steps_per_update": 2048, "learning_rate": 5e-3, "advantage_decay": 0.95, "gradient_limit": None,
         "observation_standardisation": False,
     },
-    "ddpg": OFF_POLICY | {"steps": 16_000}, "td3": OFF_POLICY | {"steps": 12_000, "target_smoothing": 0.05, "policy_delay": 1}, "sac": OFF_POLICY,
+    "ddpg": OFF_POLICY | {"steps": 16_000}, "td3": OFF_POLICY | {"steps": 14_000, "target_smoothing": 0.05, "policy_delay": 1}, "sac": OFF_POLICY,
     "model-based": OFF_POLICY | {
         "model_hidden": (48, 48), "ensemble_size": 3, "gaussian": False, "model_updates": 100, "horizon_end": 1, "real_share": 0.5,
         "rounds_kept": 4,

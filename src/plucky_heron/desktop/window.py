@@ -86,7 +86,7 @@ class Window(QMainWindow):
     def make_the_rest(self) -> None:
         """Build one more station while nothing else is to be done, until all are there."""
         missing = next((k for k in range(len(NAMES)) if k not in self._made), None)
-        if missing is not None:
+        if missing is not None and not self.bench.closed:
             self.made(missing)
             QTimer.singleShot(60, self, self.make_the_rest)
 

@@ -83,6 +83,7 @@ class Workbench(QObject):
         self.playback = Playback(self)
         self.undo = QUndoStack(self)
         self.store = RunStore(self.project.folder)
+        self.closed = False
         self.task = self.project.first_task()
         self.recipe_name = self.project.recipe_for(self.task)
         self.problem: Problem | None = None
@@ -330,6 +331,7 @@ class Workbench(QObject):
 
     def close(self) -> None:
         """End jobs; runs go on by themselves."""
+        self.closed = True
         self._timer.stop()
         if self.job is not None:
             self.job.stop()

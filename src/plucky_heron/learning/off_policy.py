@@ -220,7 +220,8 @@ class OffPolicy(ABC):
             self.episode_over = True
             self.begin(over)
         self.steps += self.copies
-        self.waiting += self.copies
+        # the random start brings no updates: made up for all at once, they would fit the critic to that little alone
+        self.waiting = self.waiting + self.copies if self.steps > self.shared.random_start_steps else 0
 
     def _compare(self, experience: Experience, over: Array) -> None:
         inputs = self.inputs.of(experience.after)

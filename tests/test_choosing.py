@@ -144,7 +144,17 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     box.setChecked(True)
     assert bench.recipe.settings["layer_normalisation"] is True
     sheet.only_changed.setChecked(True)
-    shown = {"steps", "copies", "residual", "discount", "hidden", "gradient_limit", "layer_normalisation", *standard}
+    shown = {
+        "steps",
+        "copies",
+        "residual",
+        "shaping.potential",
+        "discount",
+        "hidden",
+        "gradient_limit",
+        "layer_normalisation",
+        *standard,
+    }
     assert set(sheet.editors) == shown
 
 

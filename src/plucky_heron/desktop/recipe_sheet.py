@@ -20,9 +20,11 @@ from PySide6.QtWidgets import (
 from plucky_heron.desktop.theme import theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
 from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
+from plucky_heron.training.shaping import potential_of
 
 FAMILIES = {
     "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "foresees by a model",
@@ -31,6 +33,7 @@ FAMILIES = {
 
 
 ALONE = "nothing: commands alone"
+POTENTIAL = "shaping.potential"
 
 
 class RecipeSheet(QDialog):
@@ -163,6 +166,7 @@ class RecipeSheet(QDialog):
         ):  # fmt: skip
             self._add_row(key, name, value, None, does, "", "")
         self._add_residual(recipe)
+        self._add_shaping(recipe)
         for f in facts:
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
@@ -184,6 +188,14 @@ class RecipeSheet(QDialog):
                 "residual.reach", "reach", does, wrong, ResidualPlan().reach, "above 0 and at most 2", (), float
             )
             self._add_row("residual.reach", "reach", plan.reach, facts, does, wrong, facts.limits)
+
+    def _add_shaping(self, recipe: Recipe) -> None:
+        """The potential whose differences are lent to the learner, if any."""
+        lent = recipe.shaping.potential if recipe.shaping is not None else None
+        does = "Formula over the task's signals whose changes are paid while learning and taken back at an ending; the score never sees it."
+        wrong = "A formula that is high where nothing is won: learning lingers there for a while."
+        facts = SettingFacts(POTENTIAL, "lends", does, wrong, None, "", (), str)
+        self._add_row(POTENTIAL, "lends", lent, facts, does, wrong, "off, or such as 0.1 * sown")
 
     def _add_row(
         self, key: str, name: str, value: Any, facts: SettingFacts | None, does: str, wrong: str, limits: str
@@ -240,12 +252,18 @@ class RecipeSheet(QDialog):
         if line.isModified():
             line.setModified(False)
             text = line.text().replace("−", "-").strip()
+            if key == POTENTIAL:
+                self.set_value(key, None if text.lower() in ("", "off", "none") else text)
+                return
             self.set_value(key, literal(f"[{text}]" if "," in text and not text.startswith("[") else text))
 
     def set_value(self, key: str, value: Any) -> None:
         """Write one setting (or key of the recipe) into the file; None switches a part off."""
         if key in ("residual", "residual.reach"):
             self._say(self.bench.rewrite("recipes", lambda d: _put_residual(d, key, value), f"{key}: {_text(value)}"))
+            return
+        if key == POTENTIAL:
+            self._say(self._lend(value))
             return
         where = [key] if key in ("steps", "copies") else ["settings", key]
         recipe = self.bench.recipe
@@ -260,8 +278,27 @@ class RecipeSheet(QDialog):
 
         self._say(self.bench.rewrite("recipes", change, f"{key}: {_text(value)}"))
 
+    def _lend(self, formula: str | None) -> str:
+        """Write the potential, once it is a formula over this task's signals; what is wrong otherwise."""
+        if formula is not None and self.bench.problem is not None:
+            try:
+                potential_of(self.bench.problem, formula)
+            except HeronError as error:
+                return str(error)
+
+        def change(document: Any) -> None:
+            if formula is None:
+                document.pop("shaping", None)
+            else:
+                document.setdefault("shaping", tomlkit.table())["potential"] = formula
+
+        return self.bench.rewrite("recipes", change, f"lends: {_text(formula)}")
+
     def reset(self, key: str) -> None:
         """Back to the standard."""
+        if key == POTENTIAL:
+            self.set_value(key, None)
+            return
         if key in ("residual", "residual.reach"):
             self.set_value(key, ALONE if key == "residual" else ResidualPlan().reach)
             return

@@ -18,6 +18,7 @@ from plucky_heron.files import inside, write_whole
 from plucky_heron.learning.method import is_own, load_own_method
 from plucky_heron.task.problem import Problem, read_problem
 from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.shaping import potential_of
 from plucky_heron.training.store import DEAD, RunRow, RunStore
 
 AT_ONCE = 2
@@ -46,6 +47,8 @@ def frozen_recipe(project: Path, run: RunRow) -> Recipe:
 def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
     """Queue one run a seed, with frozen copies of all it depends on; returns their numbers."""
     problem = read_problem(project, task)
+    if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
+        potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
     store = RunStore(project)
     try:
         batch = store.new_batch()

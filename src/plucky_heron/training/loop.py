@@ -23,6 +23,7 @@ from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
 from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.shaping import Shaping, potential_of
 from plucky_heron.training.stop import Evaluation, Verdict, decide
 
 Array = np.ndarray
@@ -76,7 +77,12 @@ class Run:
         self.best: Best | None = None
         self.recent: list[tuple[float, bool]] = []
         self._returns = np.zeros(recipe.copies)
+        self.shaping = None
+        if recipe.shaping is not None:
+            discount = float(getattr(recipe.method_settings(), "discount", 1.0))
+            self.shaping = Shaping(self.batch, potential_of(problem, recipe.shaping.potential), discount)
         self.batch.start(np.arange(recipe.copies))
+        self._begin_shaping(np.arange(recipe.copies))
         # first episodes start at different ages, so that copies do not all end in the same step
         self.batch.age[:] = np.linspace(0, self.batch.limit - 1, recipe.copies).astype(np.int64)
 
@@ -115,13 +121,15 @@ class Run:
         while not method.ready():
             outcome = batch.step(method.choose(batch.observe()))
             cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
-            method.take(Experience(outcome.reward, batch.observe(), ended, cut))
+            reward = outcome.reward if self.shaping is None else outcome.reward + self.shaping.pay(ended)
+            method.take(Experience(reward, batch.observe(), ended, cut))
             self._returns += outcome.reward
             over = np.flatnonzero(cut | ended)
             for copy in over:
                 self.recent.append((float(self._returns[copy]), bool(outcome.success[copy])))
             self._returns[over] = 0.0
             batch.restart(over, np.arange(self.next_episode, self.next_episode + len(over)))
+            self._begin_shaping(over)
             self.next_episode += len(over)
             self.episodes += len(over)
             self.steps += copies
@@ -132,6 +140,10 @@ class Run:
             health["training_score"] = float(np.mean([score for score, _ in self.recent]))
             health["training_success"] = float(np.mean([success for _, success in self.recent]))
         return health
+
+    def _begin_shaping(self, copies: Array) -> None:
+        if self.shaping is not None:
+            self.shaping.begin(copies)
 
     def _evaluate(self, on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None]) -> None:
         policy = self.method.policy()
@@ -162,6 +174,7 @@ class Run:
         }
         kept |= {f"method.{k}": v for k, v in self.method.keep().items()}
         kept |= {f"batch.{k}": v for k, v in self.batch.keep().items()}
+        kept |= {"shaping": self.shaping.keep()} if self.shaping is not None else {}
         out = io.BytesIO()
         np.savez(out, **kept)  # type: ignore[arg-type]
         write_whole(self.folder / "checkpoint.npz", out.getvalue())
@@ -196,6 +209,8 @@ class Run:
         self._returns = kept["returns"]
         self.method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})
         self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
+        if self.shaping is not None:
+            self.shaping.restore(kept["shaping"])
         return True
 
 

@@ -59,6 +59,13 @@ class ResidualPlan(Settings):
     """Largest correction, as a share of half the command range."""
 
 
+class ShapingPlan(Settings):
+    """What is lent to the learner on the way; see `shaping`."""
+
+    potential: str
+    """Formula over the task's signals, in points of the score: how far along the episode is."""
+
+
 class Recipe(Settings):
     """A recipe file."""
 
@@ -73,6 +80,7 @@ class Recipe(Settings):
     """Control steps after which schedules have run out; a run never goes on beyond them."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
+    shaping: ShapingPlan | None = None
     evaluation: EvaluationPlan = EvaluationPlan()
     stop: tuple[StopRule, ...] = ()
 
@@ -132,10 +140,11 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data["residual"] = None if value is None else {"on": value}
         elif key == "residual.reach":
             data["residual"] = (data["residual"] or {}) | {"reach": value}
+        elif key == "shaping.potential":
+            data["shaping"] = None if value is None else {"potential": text}
         else:
-            near = difflib.get_close_matches(
-                key, [*known, "copies", "steps", "residual", "residual.reach"], n=3, cutoff=0.4
-            )
+            others = ["copies", "steps", "residual", "residual.reach", "shaping.potential"]
+            near = difflib.get_close_matches(key, [*known, *others], n=3, cutoff=0.4)
             raise FileError(source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}")
     try:
         changed = Recipe.model_validate(data)

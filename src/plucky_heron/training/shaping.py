@@ -43,7 +43,7 @@ class Shaping:
     @property
     def potential(self) -> Array:
         """Now, (copies,)."""
-        return np.nan_to_num(self.program.results[0], posinf=0.0, neginf=0.0)
+        return np.asarray(np.nan_to_num(self.program.results[0], posinf=0.0, neginf=0.0))
 
     def begin(self, copies: Array) -> None:
         """These copies (indices) have just begun an episode."""

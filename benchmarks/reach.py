@@ -25,8 +25,8 @@ from plucky_heron.training.launch import run_folder
 from plucky_heron.training.recipe import with_changes
 
 TRIALS = 200
-SOWER_OPTIMUM = 150.0
-"""Square metres: no more seed than that, see `sower_optimum.py`."""
+SOWER_BOUND = 150.0
+"""Square metres: 7.5 kg of seed at 20 square metres a kilogram. No flight sows more, so a share of this is at least that share of the optimum."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class Row:
     wanted: float = 0.95
     seeds: int = 4
     of: str = "success"
-    """success, or score (wanted: at least the regulator's), or value (wanted as a share of the sower's optimum)."""
+    """success, or score (wanted: at least the regulator's), or value (wanted as a share of what the sower can sow at most)."""
     changes: dict[str, str] = field(default_factory=dict)
 
 
@@ -78,7 +78,7 @@ def judge(project: Project, row: Row, found: list[Trials]) -> tuple[list[str], l
     if row.of == "success":
         return [f"{100 * s:.1f} %" for s in shares], [s >= row.wanted for s in shares]
     if row.of == "value":
-        values = [float(t.value.mean()) / SOWER_OPTIMUM for t in found]
+        values = [float(t.value.mean()) / SOWER_BOUND for t in found]
         return (
             [f"{100 * v:.1f} % ({100 * s:.1f} % land)" for v, s in zip(values, shares, strict=True)],
             [v >= row.wanted for v in values],

@@ -164,7 +164,7 @@ def test_a_wrong_setting_is_refused_with_its_reason_and_the_file_stays(qtbot: Qt
     assert sheet.wrong.isVisible() and "discount" in sheet.wrong.text() and "less than 1" in sheet.wrong.text()
     assert sheet.bench.path_of("recipes").read_text() == before
     shown = sheet.editors["discount"]
-    assert isinstance(shown, QLineEdit) and shown.text() == "0.99"
+    assert isinstance(shown, QLineEdit) and shown.text() == "1.5"  # it stays beside what is wrong with it
 
 
 def test_presets_and_the_measured_cost(qtbot: QtBot, sheet: RecipeSheet) -> None:
@@ -201,3 +201,19 @@ def test_a_correction_of_the_regulator_is_chosen_and_taken_back(qtbot: QtBot, sh
     reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset corrects")
     qtbot.mouseClick(reset, LEFT)
     assert bench.recipe.residual is None and "residual.reach" not in sheet.editors
+
+
+def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    before = sheet.settings.caption.text()
+    typed(qtbot, sheet, "shaping.potential", "-norm(offset, hight)")
+    line = sheet.editors["shaping.potential"]
+    assert sheet.wrong.isVisible() and "near it: height" in sheet.wrong.text()
+    assert isinstance(line, QLineEdit) and line.text() == "-norm(offset, hight)"
+    assert bench.recipe is not None and bench.recipe.shaping is None
+    typed(qtbot, sheet, "shaping.potential", "-norm(offset, height)")
+    assert not sheet.wrong.isVisible() and bench.recipe.shaping is not None
+    assert bench.recipe.shaping.potential == "-norm(offset, height)" and sheet.settings.caption.text() != before
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset lends")
+    qtbot.mouseClick(reset, LEFT)
+    assert bench.recipe.shaping is None and sheet.settings.caption.text() == before

@@ -156,7 +156,13 @@ class RecipeSheet(QDialog):
         facts = settings_facts(recipe.method)
         values = recipe.method_settings().model_dump()
         changed = [f.key for f in facts if values[f.key] != f.default]
-        self.settings.caption.setText(f"SETTINGS · {len(changed)} CHANGED FROM THE STANDARD")
+        plan = recipe.residual
+        beside = (
+            (plan is not None)
+            + (plan is not None and plan.reach != ResidualPlan().reach)
+            + (recipe.shaping is not None)
+        )
+        self.settings.caption.setText(f"SETTINGS · {len(changed) + beside} CHANGED FROM THE STANDARD")
         self.rows.clear()
         self.editors = {}
         self.reasons = {}
@@ -251,11 +257,14 @@ class RecipeSheet(QDialog):
     def _typed(self, key: str, line: QLineEdit) -> None:
         if line.isModified():
             line.setModified(False)
-            text = line.text().replace("−", "-").strip()
+            typed = line.text()
+            text = typed.replace("−", "-").strip()
             if key == POTENTIAL:
                 self.set_value(key, None if text.lower() in ("", "off", "none") else text)
-                return
-            self.set_value(key, literal(f"[{text}]" if "," in text and not text.startswith("[") else text))
+            else:
+                self.set_value(key, literal(f"[{text}]" if "," in text and not text.startswith("[") else text))
+            if not self.wrong.isHidden() and isinstance(editor := self.editors[key], QLineEdit):
+                editor.setText(typed)  # what was typed stands beside what is wrong with it
 
     def set_value(self, key: str, value: Any) -> None:
         """Write one setting (or key of the recipe) into the file; None switches a part off."""

@@ -57,7 +57,9 @@ def replay(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> tuple[int
 
 def show_value(quantity: str, value: float) -> str:
     """A success share as per cent, a score as it is."""
-    return f"{100 * value:.1f} %" if quantity == "success" else f"{value:.1f}".replace("-", "−")
+    if quantity == "success":
+        return f"{100 * value:.1f} %"
+    return (f"{value:.2g}" if 0.0 < abs(value) < 0.1 else f"{value:.1f}").replace("-", "−")
 
 
 def describe(rule: StopRule) -> str:

@@ -446,3 +446,20 @@ def test_predictions_are_compared_with_what_came() -> None:
     last = 1 + 0.9 * 2.0
     wanted = [last, 1 + 0.9 * last, 1 + 0.9 * (1 + 0.9 * last)]
     assert (said, count) == (15.0, 3) and came == pytest.approx(sum(wanted))
+
+
+@pytest.mark.parametrize(("followed", "least", "most"), [(512, 0.3, 1.0), (100_000, 0.0, 0.05)])
+def test_a_scale_frozen_on_one_corner_shows_as_inputs_at_their_limit(followed: int, least: float, most: float) -> None:
+    """The machine stays in one corner first and leaves it later; a scale that still follows holds both."""
+    generator = np.random.default_rng(4)
+    learner = made("sac", np.float32, standardisation_steps=followed)
+    nobody = np.zeros(16, dtype=bool)
+    health: dict[str, float] = {}
+    for step in range(512):
+        width = 0.01 if step < 32 else 1.0
+        seen, after = (generator.uniform(-width, width, (16, 3)) * SPACE.observation_high for _ in range(2))
+        learner.choose(seen)
+        learner.take(Experience(generator.standard_normal(16), after, nobody, nobody))
+        if learner.ready():
+            health = learner.improve(step / 512)
+    assert least <= health["inputs_at_limit"] <= most

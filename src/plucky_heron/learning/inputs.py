@@ -45,3 +45,7 @@ class Inputs:
         """Network inputs, float32 (batch, observations)."""
         offset, scale = self.affine()
         return np.asarray(np.clip((observations - offset) * scale, -self.limit, self.limit), dtype=np.float32)
+
+    def at_limit(self, inputs: Array) -> float:
+        """Share of inputs (batch, observations) that stand at the limit: what lies beyond it looks all the same to a network."""
+        return float((np.abs(inputs) >= self.limit).mean())

@@ -91,7 +91,7 @@ class OffPolicySettings(NetworkSettings):
     )  # fmt: skip
     standardisation_steps: int = setting(
         5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
-        "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner.", ge=0, le=10_000_000,
+        "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner, and inputs stand at their limit.", ge=0, le=10_000_000,
     )  # fmt: skip
     reward_standardisation: bool = setting(
         True, "standardise rewards", "Divides rewards by the running spread of the discounted return.",
@@ -253,6 +253,8 @@ class OffPolicy(ABC):
             self.learn_once()
             self.due -= 1.0
         health = self.figures() if self.updates else {}
+        if self.updates:
+            health["inputs_at_limit"] = self.inputs.at_limit(self.state[:, : self.observations])
         said, came, count = self.gap
         if count > 0:
             health |= {"value_predicted": float(said / count), "value_realised": float(came / count)}

@@ -200,6 +200,7 @@ class OnPolicy:
         limit = np.abs(np.tanh(rows.actions)) >= 0.99 if self.shared.squashed else np.abs(rows.actions) >= 1.0
         return rows, {
             "critic_explains": 1.0 - float(np.var(errors) / (np.var(spread) + 1e-12)), "at_limit": float(limit.mean()),
+            "inputs_at_limit": self.inputs.at_limit(rows.inputs),
             "value_predicted": float(values[used].mean()), "value_realised": float(spread.mean()),
         }  # fmt: skip
 

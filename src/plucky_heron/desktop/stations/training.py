@@ -50,6 +50,7 @@ HEALTH = (
     ("score_best", "best candidate", None, None, "{:.1f}"),
     ("score_mean", "mean of candidates", None, None, "{:.1f}"),
     ("at_limit", "draws beyond the limits", 0.0, 0.2, "{:.0%}"),
+    ("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "{:.0%}"),
     ("training_score", "score while exploring", None, None, "{:.1f}"),
 )
 SETTINGS = (

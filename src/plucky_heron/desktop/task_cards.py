@@ -196,15 +196,18 @@ class SensesCard(EditCard):
             if o.form != "value":
                 span = "sine, cosine"
             more = [f"±{o.noise / factor:.2g}" if o.noise else "", f"{1000 * o.delay:g} ms late" if o.delay else ""]
-            more += [f"last {o.stack}" if o.stack > 1 else "", "stops" if o.clip else ""]
+            more += [f"× {o.stack}" if o.stack > 1 else "", "stops" if o.clip else ""]
             more += ["" if o.scaling == "standardise" else "range only" if o.scaling == "range" else "unscaled"]
+            more += ["critic alone" if o.critic_only else ""]
             text = ", ".join(part for part in [span.strip(), *more] if part)
             count = f"  {len(columns)}" if len(columns) > 1 and o.form == "value" else ""
             tip = o.formula + (f"\n+ {o.positive}" if o.positive else "")
             open_it = name_button(
                 o.name + count, lambda n=o.name, s=source: self.open_entry(n, ("observations", s), OBSERVATION), tip
             )
-            self.rows.add(open_it, gauge, label(text, "soft"))
+            facts = label(text, "soft")
+            facts.setToolTip(text)
+            self.rows.add(open_it, gauge, facts)
         self.rows.finish()
         self._frames(problem)
 

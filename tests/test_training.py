@@ -7,13 +7,14 @@ import random
 import signal
 import sqlite3
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from plucky_heron.errors import FileError, HeronError, StateError
-from plucky_heron.learning.policy import Policy
+from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.project import Project
 from plucky_heron.training import launch
 from plucky_heron.training.loop import Run
@@ -366,5 +367,9 @@ def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path
     again = run_trials(problem, inside_driver(tmp_path / "pack"), seed=1, stream="rig", count=2)
     assert np.isfinite(again.score).all()
     path.write_text(text.replace("[[observations]]", entry + "[[observations]]", 1))
-    with pytest.raises(FileError, match="stand last"):
-        Project(folder).problem("lift")
+    first = Project(folder).problem("lift")  # wherever it stands in the file, the policy's numbers come first
+    assert first.sensed == tuple(replace(e, source=e.source + 1, column=e.column + 1) for e in problem.sensed)
+    anew = run_trials(first, PolicyDriver(policy), seed=1, stream="rig", count=2)
+    np.testing.assert_array_equal(
+        anew.score, run_trials(problem, PolicyDriver(policy), seed=1, stream="rig", count=2).score
+    )

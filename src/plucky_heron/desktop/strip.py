@@ -111,9 +111,9 @@ def usual_names(problem: Problem) -> list[str]:
     slow = ("position", "speed", "rate", "length")
     wishes = problem.task.setpoints
 
-    def later(e: Entry) -> tuple[bool, bool, bool]:
+    def later(e: Entry) -> tuple[bool, bool, bool, bool]:
         wished = e.formula in wishes
-        return not wished, counts[e.source] > 3, not wished and any(word in e.name for word in slow)
+        return e.critic_only, not wished, counts[e.source] > 3, not wished and any(word in e.name for word in slow)
 
     order = sorted(newest, key=later)
     sensed = [e.name for e in order[:3]]

@@ -206,6 +206,7 @@ class _Binder:
         )
         value = task.measure.value
         options, mixing = self.options(), self.mixing()
+        entries = entries_of(task.observations, observations, task.timing.control_rate)
         return Problem(
             machine=self.machine,
             site=self.site,
@@ -216,7 +217,7 @@ class _Binder:
             units=self.units,
             definitions=definitions,
             observations=observations,
-            entries=entries_of(task.observations, observations, task.timing.control_rate),
+            entries=tuple(sorted(entries, key=lambda e: e.critic_only)),  # wherever they stand in the file
             commands=commands,
             options=options,
             mixing=mixing,

@@ -186,9 +186,8 @@ class Task(Settings):
             twice = {n for n in names if names.count(n) > 1}
             if twice:
                 raise ValueError(f"{label}: {', '.join(sorted(twice))} stands twice")
-        hidden = [o.critic_only for o in self.observations]
-        if hidden != sorted(hidden) or all(hidden):
-            raise ValueError("observations: those that are critic_only stand last, after at least one for the policy")
+        if all(o.critic_only for o in self.observations):
+            raise ValueError("observations: at least one must be for the policy, not critic_only")
         for name, reward in self.rewards.items():
             if reward.ending is not None and reward.ending not in self.endings:
                 raise ValueError(

@@ -147,6 +147,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     shown = {
         "steps",
         "copies",
+        "cut_after",
         "residual",
         "shaping.potential",
         "discount",
@@ -217,3 +218,18 @@ def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: Recip
     reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset lends")
     qtbot.mouseClick(reset, LEFT)
     assert bench.recipe.shaping is None and sheet.settings.caption.text() == before
+
+
+def test_when_training_episodes_are_cut_is_typed_with_its_unit_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    before = sheet.settings.caption.text()
+    typed(qtbot, sheet, "cut_after", "5 m")
+    assert sheet.wrong.isVisible() and "cut_after" in sheet.wrong.text()
+    assert bench.recipe is not None and bench.recipe.cut_after is None
+    typed(qtbot, sheet, "cut_after", "5000 ms")
+    assert not sheet.wrong.isVisible() and bench.recipe.cut_after == 5.0
+    line = sheet.editors["cut_after"]
+    assert isinstance(line, QLineEdit) and line.text() == "5 s" and sheet.settings.caption.text() != before
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset cut after")
+    qtbot.mouseClick(reset, LEFT)
+    assert bench.recipe.cut_after is None and sheet.settings.caption.text() == before

@@ -34,6 +34,9 @@ FAMILIES = {
 
 ALONE = "nothing: commands alone"
 POTENTIAL = "shaping.potential"
+CUT = "cut_after"
+AS_TEXT = (POTENTIAL, CUT)
+"""Read as they are typed: a formula, a quantity with its unit."""
 
 
 class RecipeSheet(QDialog):
@@ -161,6 +164,7 @@ class RecipeSheet(QDialog):
             (plan is not None)
             + (plan is not None and plan.reach != ResidualPlan().reach)
             + (recipe.shaping is not None)
+            + (recipe.cut_after is not None)
         )
         self.settings.caption.setText(f"SETTINGS · {len(changed) + beside} CHANGED FROM THE STANDARD")
         self.rows.clear()
@@ -171,12 +175,21 @@ class RecipeSheet(QDialog):
             ("copies", "copies", recipe.copies, "Episodes simulated at a time."),
         ):  # fmt: skip
             self._add_row(key, name, value, None, does, "", "")
+        self._add_cut(recipe)
         self._add_residual(recipe)
         self._add_shaping(recipe)
         for f in facts:
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
         self.rows.finish()
+
+    def _add_cut(self, recipe: Recipe) -> None:
+        """When training episodes are cut short, if ever."""
+        does = "Training episodes are cut after this time, so that more starts are met; a cut is valued like the time limit, and evaluations run in full."
+        wrong = "What takes longer than this from the start is never met."
+        facts = SettingFacts(CUT, "cut after", does, wrong, None, "", (), str)
+        value = None if recipe.cut_after is None else f"{recipe.cut_after:g} s"
+        self._add_row(CUT, "cut after", value, facts, does, wrong, "off, or a time such as 5 s")
 
     def _add_residual(self, recipe: Recipe) -> None:
         """What the method corrects: nothing, the regulator, or a rule of the task."""
@@ -259,7 +272,7 @@ class RecipeSheet(QDialog):
             line.setModified(False)
             typed = line.text()
             text = typed.replace("−", "-").strip()
-            if key == POTENTIAL:
+            if key in AS_TEXT:
                 self.set_value(key, None if text.lower() in ("", "off", "none") else text)
             else:
                 self.set_value(key, literal(f"[{text}]" if "," in text and not text.startswith("[") else text))
@@ -274,7 +287,7 @@ class RecipeSheet(QDialog):
         if key == POTENTIAL:
             self._say(self._lend(value))
             return
-        where = [key] if key in ("steps", "copies") else ["settings", key]
+        where = [key] if key in ("steps", "copies", CUT) else ["settings", key]
         recipe = self.bench.recipe
         if recipe is not None and key == "hidden" and not isinstance(value, list):
             value = [value]
@@ -282,6 +295,8 @@ class RecipeSheet(QDialog):
         def change(document: Any) -> None:
             if where[0] == "settings":
                 document.setdefault("settings", tomlkit.table())[key] = "off" if value is None else value
+            elif value is None:
+                document.pop(key, None)
             else:
                 document[key] = value
 
@@ -305,7 +320,7 @@ class RecipeSheet(QDialog):
 
     def reset(self, key: str) -> None:
         """Back to the standard."""
-        if key == POTENTIAL:
+        if key in AS_TEXT:
             self.set_value(key, None)
             return
         if key in ("residual", "residual.reach"):

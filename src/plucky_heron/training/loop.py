@@ -70,6 +70,8 @@ class Run:
         self.base = base_law(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
         self.method = method_of(problem, recipe, seed, threads, self.base)
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
+        if recipe.cut_after is not None:
+            self.batch.limit = min(self.batch.limit, max(1, problem.task.timing.samples(recipe.cut_after)))
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0
         self.next_episode = recipe.copies

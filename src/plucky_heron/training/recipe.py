@@ -11,7 +11,7 @@ from pydantic import Field, ValidationError, model_validator
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
 from plucky_heron.learning.method import METHODS, is_own, load_own_method, settings_class
-from plucky_heron.units import Number
+from plucky_heron.units import Number, Time
 
 
 class EvaluationPlan(Settings):
@@ -78,6 +78,8 @@ class Recipe(Settings):
     """Episodes simulated at a time."""
     steps: int = Field(default=500_000, ge=1)
     """Control steps after which schedules have run out; a run never goes on beyond them."""
+    cut_after: Time | None = Field(default=None, gt=0)
+    """Training episodes are cut then, so that more starts are met; valued like the time limit. Evaluations are not touched."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
     shaping: ShapingPlan | None = None
@@ -134,6 +136,8 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data["settings"][key] = value
         elif key in ("copies", "steps", "seeds"):
             data[key] = value
+        elif key == "cut_after":
+            data[key] = None if value is None else text
         elif key in ("evaluation.every", "evaluation.episodes"):
             data["evaluation"][key.partition(".")[2]] = value
         elif key == "residual":
@@ -143,7 +147,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         elif key == "shaping.potential":
             data["shaping"] = None if value is None else {"potential": text}
         else:
-            others = ["copies", "steps", "residual", "residual.reach", "shaping.potential"]
+            others = ["copies", "steps", "cut_after", "residual", "residual.reach", "shaping.potential"]
             near = difflib.get_close_matches(key, [*known, *others], n=3, cutoff=0.4)
             raise FileError(source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}")
     try:

@@ -463,3 +463,31 @@ def test_a_scale_frozen_on_one_corner_shows_as_inputs_at_their_limit(followed: i
         if learner.ready():
             health = learner.improve(step / 512)
     assert least <= health["inputs_at_limit"] <= most
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+def test_a_policy_that_rests_stays_while_critics_learn(method: str) -> None:
+    """Critics and their targets move from the first update on; the policy, its target and the entropy weight only after the rest."""
+    agent = made(method, policy_rests=256)
+    generator = np.random.default_rng(4)
+    first = agent.parameters.copy()
+    critic, target = agent.critics[0].parameters.copy(), agent.critics[0].target.copy()
+
+    def walk(steps: int) -> None:
+        for _ in range(steps // 16):
+            agent.choose(generator.uniform(-1, 1, (16, 3)))
+            no = np.zeros(16, dtype=bool)
+            agent.take(Experience(generator.standard_normal(16), generator.uniform(-1, 1, (16, 3)), no, no))
+            while agent.ready():
+                agent.improve(0.1)
+
+    walk(224)
+    assert agent.updates > 50
+    assert (agent.critics[0].parameters != critic).any() and (agent.critics[0].target != target).any()
+    np.testing.assert_array_equal(agent.parameters, first)
+    if method == "sac":
+        assert agent.log_weight[0] == np.log(agent.settings.entropy_weight_start)
+    else:
+        np.testing.assert_array_equal(agent.target, first)
+    walk(128)
+    assert (agent.parameters != first).any()

@@ -133,6 +133,8 @@ class DeterministicPolicyGradient(OffPolicy):
         self.chosen[...] = self.state
         sums = kernels.squash_policy(self.parameters, self.actor_plan, self.seen, self.smooth, 0.0, self.chosen)
         self.fit_critics(rows, worth, self.chosen)
+        if self.resting:
+            return
         first = self.critics[0]
         kernels.plain_climb(
             self.parameters, self.actor_plan, self.actor_gradient,

@@ -89,6 +89,10 @@ class OffPolicySettings(NetworkSettings):
         0.0, "policy average", "Share by which the policy that is kept follows the one that learns, at each update; 0 keeps that one itself.",
         "0: the score jumps from evaluation to evaluation. Too small: what is kept lags behind what was learned.", ge=0, lt=1,
     )  # fmt: skip
+    policy_rests: int = setting(
+        0, "policy rests", "Control steps at first in which critics learn and the policy stays as it began.",
+        "0 where the policy begins as a law that already works: critics that know nothing pull it away before they know better.", ge=0, le=10_000_000,
+    )  # fmt: skip
     standardisation_steps: int = setting(
         5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
         "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner, and inputs stand at their limit.", ge=0, le=10_000_000,
@@ -165,6 +169,11 @@ class OffPolicy(ABC):
     def _network(self, inputs: int, outputs: int) -> Network:
         s = self.shared
         return Network((inputs, *s.hidden, outputs), s.activation, self.dtype, s.layer_normalisation)
+
+    @property
+    def resting(self) -> bool:
+        """Whether critics learn alone, so that they know what the first policy is worth (Silver et al. 2018, section 4)."""
+        return self.steps < self.shared.policy_rests
 
     # --- for sub-classes -----------------------------------------------------------------------------------------
 

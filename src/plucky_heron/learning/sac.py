@@ -141,6 +141,8 @@ class SoftActorCritic(OffPolicy):
             log_spread,
         )
         self.fit_critics(rows, self.worth, self.chosen)
+        if self.resting:
+            return
         for number, critic in enumerate(self.critics):
             self.values[number], self.slopes[number] = critic.values, critic.slope
         kernels.soft_climb(

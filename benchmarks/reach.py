@@ -58,7 +58,7 @@ ROWS = {
     "walk-ppo": Row("walk", "walk", 2_000_000, 0.90),
     "walk-sac": Row("walk", "walk-sac", 400_000, 0.90),
     "lane-ppo": Row("lane", "lane", 3_000_000, 0.90),
-    "hang-sac": Row("hang", "hang-sac", 400_000),
+    "hang-sac": Row("hang", "hang-sac", 200_000),
     "follow-ppo": Row("follow", "follow", 15_000_000, seeds=3),
 }
 

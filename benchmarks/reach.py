@@ -48,6 +48,7 @@ ROWS = {
     "lift-td3": Row("lift", "td3", 60_000),
     "lift-sac": Row("lift", "sac", 60_000, seeds=5),
     "lift-sac-long": Row("lift", "sac", 120_000, of="score", changes={"stop": "budget"}),
+    "lift-model": Row("lift", "model", 15_000),
     "rock-sac": Row("rock", "rock-sac", 150_000),
     "rock-ppo": Row("rock", "rock", 1_000_000),
     "dock-ppo": Row("dock", "dock", 1_500_000),

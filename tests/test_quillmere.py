@@ -45,7 +45,7 @@ def test_the_punt_holds_its_station_against_the_current() -> None:
 def test_the_marshcart_follows_every_lane_to_its_end() -> None:
     problem = read_problem(DEMO, "lane")
     scenes = len(problem.surroundings.names)
-    assert scenes == 4
+    assert scenes == 7
     for scene in range(scenes):
         task = problem.task.model_dump()
         task["variation"]["scene"] = {"fixed": scene}

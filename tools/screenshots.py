@@ -19,6 +19,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 ROOT = Path(__file__).resolve().parents[1]
+SIZE = (1280, 800)
+"""Of every picture, dialogs included."""
 sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
@@ -76,6 +78,7 @@ def methods_sheet(
 ) -> None:
     """The sheet of methods, with what the recipe costs measured."""
     training.choose_method()
+    training.sheet.resize(*SIZE)
     training.sheet.measure()
     pause(0.5)
     idle()
@@ -91,6 +94,7 @@ def inside_sheet(problem: Problem, out: Path, pause: Callable[[float], None]) ->
         run = Run(problem, recipe, 1, Path(place), threads=2)
         run.work(lambda *_: None, lambda *_: None, lambda: False)
         sheet = InsideSheet(problem, Path(place))
+        sheet.resize(*SIZE)
         sheet.show()
         pause(1.0)
         sheet.grab().save(str(out / "inside-the-method.png"))
@@ -111,7 +115,7 @@ def main() -> None:
         folder = prepare(given.keep or Path(place), given.machines or given.tasks)
         app = make_application(given.dark)
         window = Window(folder)
-        window.resize(1280, 800)
+        window.resize(*SIZE)
         window.show()
 
         def wait(condition: Callable[[], bool], limit: float = 180.0) -> None:

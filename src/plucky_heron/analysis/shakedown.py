@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.analysis.checks import REHEARSAL_STREAM, WRONG, Check, Seen, signal_checks, speed_check
+from plucky_heron.analysis.mirror_checks import mirror_checks
 from plucky_heron.analysis.pay_checks import pay_checks
 from plucky_heron.analysis.proving import opponents
 from plucky_heron.errors import FileError
@@ -157,7 +158,9 @@ def shake_down(
     met = np.concatenate([r.observations for t in rehearsals.values() for r in t.recordings.values()])
     seen = Seen(problem, rehearsals, by_name, met, budget)
     checks: list[Check] = []
-    for check in itertools.chain(signal_checks(seen), pay_checks(seen), [speed_check(seen, speed)]):
+    for check in itertools.chain(
+        signal_checks(seen), mirror_checks(seen), pay_checks(seen), [speed_check(seen, speed)]
+    ):
         checks.append(replace(check, acknowledged=problem.task.acknowledged.get(check.name, "")))
         share = 0.4 + 0.6 * len(checks) / (len(checks) + 6)
         if progress is not None and not progress(check.name, share):

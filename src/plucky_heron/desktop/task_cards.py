@@ -110,7 +110,7 @@ OBSERVATION = [
     Field("critic_only", "for critics alone", "switch", default=False),
     Field("scaling", "scaling", "choice", ("standardise", "range", "none"), "standardise"),
     Field("form", "form", "choice", ("value", "sine and cosine"), "value"), Field("clip", "clipped", "switch", default=False, hint="readings stop at the range"),
-    Field("positive", "positive is", default=""),
+    Field("positive", "positive is", default=""), Field("mirrored", "in the mirror", default="", hint="same; or negated, or the other side's name"),
 ]  # fmt: skip
 
 

@@ -37,6 +37,7 @@ ACTION = [
     Field("name", "name"), Field("drive", "drive"), Field("limits", "limits", "pair"), Field("positive", "positive is"),
     Field("kind", "gives", "choice", ("value", "increment"), "value"), Field("within", "within", "pair", hint="of an increment"),
     Field("rate_limit", "rate limit", default="", hint="such as 2 rad/s**2"), Field("smoothing", "smoothing", default="0 s"),
+    Field("mirrored", "in the mirror", default="", hint="same; or negated, or the other side's name"),
 ]  # fmt: skip
 
 SETPOINT = [

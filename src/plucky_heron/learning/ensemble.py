@@ -150,9 +150,10 @@ class Ensemble:
             loss = 0.0
             for member in self.members:
                 rows = generator.integers(0, replay.size, minibatch)
-                state = replay.observations[rows]
-                inputs = self._inputs(state, replay.commands[rows])
-                wanted = self._wanted(state, replay.after[rows], unknown.reward[rows])
+                state, commands, after = replay.observations[rows], replay.commands[rows], replay.after[rows]
+                if replay.mirror is not None:
+                    replay.mirror.turn_some(replay.mirrored_share, generator, (state, after), commands)
+                inputs, wanted = self._inputs(state, commands), self._wanted(state, after, unknown.reward[rows])
                 loss += member.fit(inputs, wanted, unknown.ended[rows].astype(np.float32), rate) / len(self.members)
         return loss
 

@@ -17,6 +17,7 @@ import numpy as np
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import Settings
 from plucky_heron.learning.policy import Policy
+from plucky_heron.task.mirror import Mirror
 from plucky_heron.task.own_code import load_module
 
 Array = np.ndarray
@@ -67,6 +68,8 @@ class Space:
     """How many observations, the last ones, are for critics alone."""
     judge: Judge | None = None
     """What is paid and where it ends, as far as observations tell."""
+    mirror: Mirror | None = None
+    """What observations and commands look like with left and right exchanged, where the task says that nothing else changes."""
 
     @property
     def seen(self) -> int:

@@ -138,8 +138,9 @@ class _Imagining(OffPolicy):
         self.modelling = stream(seed, "model")
         longest = max(s.horizon, s.horizon_end)
         self.foreseen = Replay(
-            s.branches * max(2, longest * s.rounds_kept), s.branches, self.observations, self.actions
-        )
+            s.branches * max(2, longest * s.rounds_kept), s.branches, self.observations, self.actions,
+            mirror=self.space.mirror, mirrored_share=s.mirrored_share,
+        )  # fmt: skip
         self.judge = self.space.judge if s.reward_and_endings == "from the task" else None
         rows_kept = self.replay.capacity
         self.unknown = Unknown(np.zeros(rows_kept, dtype=np.float32), np.zeros(rows_kept, dtype=np.uint8))

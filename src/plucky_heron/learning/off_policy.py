@@ -56,6 +56,10 @@ class OffPolicySettings(NetworkSettings):
         0.0, "priority", "Exponent by which surprising rows are drawn more often; 0 draws evenly.",
         "Too large: learns from outliers and noise.", ge=0, le=1,
     )  # fmt: skip
+    mirrored_share: float = setting(
+        0.5, "seen in the mirror", "Share of drawn rows in which left and right are exchanged, where the task says what that means.",
+        "Above 0 with a machine whose sides differ: the value of what was never met is wrong. 0: each side is learned by itself.", ge=0, le=1,
+    )  # fmt: skip
     return_steps: int = setting(
         1, "steps of the return", "Rewards that are summed as they came before the critic's value is trusted.",
         "1 with a high sample rate: reward travels back slowly. Too many: values of old, worse behaviour.", ge=1, le=100,
@@ -132,7 +136,9 @@ class OffPolicy(ABC):
         self.inputs = Inputs(space, settings.observation_standardisation, settings.observation_limit)
         self.paid = RunningSpread(1)
         self.running_return: Array = np.zeros(copies)
-        self.replay = Replay(settings.replay_capacity, copies, self.observations, self.actions, settings.priority)
+        self.replay = Replay(
+            settings.replay_capacity, copies, self.observations, self.actions, settings.priority, space.mirror, settings.mirrored_share
+        )  # fmt: skip
         self.drawing = stream(seed, "minibatch order")
         self.random_start = RandomStart(copies, self.actions, seed, settings.random_hold)
         generator = stream(seed, "initial weights")

@@ -9,6 +9,7 @@ import numpy as np
 from plucky_heron.errors import StateError
 from plucky_heron.learning.kernels import replay as kernels
 from plucky_heron.learning.method import Experience
+from plucky_heron.task.mirror import Mirror
 
 Array = np.ndarray
 ENDED, CUT = 1, 2
@@ -55,14 +56,20 @@ class Replay:
         Entries, rounded down to whole rows of copies.
     priority
         Exponent of the priorities (Schaul et al. 2016, eq. 1); 0 draws evenly.
+    mirror, mirrored_share
+        Share of drawn rows that are seen in this mirror: what was met on one side then teaches both (Lin et al. 2020).
     """
 
-    def __init__(self, capacity: int, copies: int, observations: int, actions: int, priority: float = 0.0) -> None:
+    def __init__(
+        self, capacity: int, copies: int, observations: int, actions: int, priority: float = 0.0, mirror: Mirror | None = None,
+        mirrored_share: float = 0.5,
+    ) -> None:  # fmt: skip
         if capacity < 2 * copies:
             raise StateError(
                 f"a replay buffer of {capacity} is too small for {copies} copies; give at least {2 * copies}"
             )
         self.copies, self.capacity, self.priority = copies, capacity - capacity % copies, priority
+        self.mirror, self.mirrored_share = mirror, mirrored_share
         self.observations: Array = np.zeros((self.capacity, observations), dtype=np.float32)
         self.after: Array = np.zeros((self.capacity, observations), dtype=np.float32)
         self.commands: Array = np.zeros((self.capacity, actions), dtype=np.float32)
@@ -116,6 +123,8 @@ class Replay:
             self.observations, self.after, self.commands, self.reward, self.over, rows.indices, self.copies, self.last, steps, discount,
             rows.observations, rows.after, rows.commands, rows.reward, rows.factor,
         )  # fmt: skip
+        if self.mirror is not None:
+            self.mirror.turn_some(self.mirrored_share, generator, (rows.observations, rows.after), rows.commands)
         return rows
 
     def realised(self, copy: int, discount: float, tail: float) -> tuple[float, float, int]:

@@ -42,6 +42,8 @@ class Action(Settings):
     smoothing: Time = 0.0
     """Time constant of a first-order lag."""
     positive: str = ""
+    mirrored: str = ""
+    """What it is in the mirror: "negated", the name of the action whose place it takes, or both; see `mirror`."""
     choices: dict[Name, Choice] = Field(default_factory=dict)
 
     @model_validator(mode="after")
@@ -50,6 +52,10 @@ class Action(Settings):
             given = [k for k in ("drive", "limits", "within", "rate_limit") if getattr(self, k) is not None]
             if given or self.kind != "value" or self.smoothing:
                 raise ValueError(f"{self.name}: choices go without {given[0] if given else 'kind and smoothing'}")
+            if self.mirrored.startswith("negated"):
+                raise ValueError(
+                    f"{self.name}: choices have no sign; mirrored names the action they change places with"
+                )
             if len(self.choices) < 2:
                 raise ValueError(f"{self.name}: choices are at least two")
         elif self.drive is None and self.limits is None:

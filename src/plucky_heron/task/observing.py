@@ -48,6 +48,8 @@ class Observation(Settings):
     """How many of the last samples are given, the newest first."""
     critic_only: bool = False
     """Whether critics alone are given it, while learning; the policy and what is handed over do without."""
+    mirrored: str = ""
+    """What it is in the mirror: "negated", the name of the observation whose place it takes, or both; the same, if left out."""
 
     @model_validator(mode="before")
     @classmethod

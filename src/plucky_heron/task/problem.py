@@ -24,6 +24,7 @@ from plucky_heron.machine.schema import Machine, read_machine
 from plucky_heron.machine.site import Site
 from plucky_heron.task.commanding import Action, Command
 from plucky_heron.task.distributions import Distribution
+from plucky_heron.task.mirror import Mirror, mirror_of
 from plucky_heron.task.observing import Entry, entries_of
 from plucky_heron.task.own_code import OwnFunctions, load_code
 from plucky_heron.task.schema import Task
@@ -96,6 +97,8 @@ class Problem:
     draws: tuple[Draw, ...] = field(repr=False)
     code: OwnFunctions | None = field(repr=False, default=None)
     """The project's own functions, trusted."""
+    mirror: Mirror | None = field(repr=False, default=None)
+    """How observations and commands look in the mirror, where the task says so."""
 
     @property
     def name(self) -> str:
@@ -207,6 +210,7 @@ class _Binder:
         value = task.measure.value
         options, mixing = self.options(), self.mixing()
         entries = entries_of(task.observations, observations, task.timing.control_rate)
+        entries = tuple(sorted(entries, key=lambda e: e.critic_only))  # wherever they stand in the file
         return Problem(
             machine=self.machine,
             site=self.site,
@@ -217,7 +221,7 @@ class _Binder:
             units=self.units,
             definitions=definitions,
             observations=observations,
-            entries=tuple(sorted(entries, key=lambda e: e.critic_only)),  # wherever they stand in the file
+            entries=entries,
             commands=commands,
             options=options,
             mixing=mixing,
@@ -235,6 +239,7 @@ class _Binder:
             high=np.array([c.high for c in commands]),
             draws=tuple(self.draws()),
             pairs=tuple(tuple(name[10:-1].split(", ")) for name in sorted(self.apart)),  # type: ignore[misc]
+            mirror=mirror_of(task, entries, commands, self.source),
         )
 
     def definitions(self) -> dict[str, Expression]:

@@ -237,5 +237,12 @@ def space_of(problem: Problem) -> Space:
     )
     standardised = np.array([e.scaling == "standardise" for e in entries])
     return Space(
-        low, high, problem.low, problem.high, standardised, len(entries) - len(problem.sensed), ObservedPay(problem)
+        low,
+        high,
+        problem.low,
+        problem.high,
+        standardised,
+        len(entries) - len(problem.sensed),
+        ObservedPay(problem),
+        problem.mirror,
     )

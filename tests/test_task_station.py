@@ -91,6 +91,24 @@ def test_an_observation_is_opened_changed_and_undone(qtbot: QtBot, window: Windo
     assert 'noise = "0.1 deg"' in window.bench.path_of("tasks").read_text()
 
 
+def test_the_mirror_is_stated_where_the_entry_is(qtbot: QtBot, window: Window) -> None:
+    """An entry that names itself is the same on both sides; a partner that is none is refused in one line, and nothing is lost."""
+    station = task_station(qtbot, window)
+    press(qtbot, station.senses, "offset")
+    sheet = station.senses.sheet
+    assert sheet is not None and not station.senses.adding.isVisible()
+    field = sheet.editors["mirrored"]
+    assert isinstance(field, QLineEdit) and field.text() == "negated"
+    type_into(qtbot, field, "negated hieght")
+    assert window.bench.problem is not None and window.bench.problem.mirror is not None
+    assert window.bench.problem.mirror.observation_sign[0] == -1.0
+    assert "offset.mirrored" in sheet.wrong.text() and "there are offset, height" in sheet.wrong.text()
+    type_into(qtbot, field, "offset")
+    assert window.bench.problem.mirror.observation_sign[0] == 1.0
+    station.senses.close_entry()
+    assert station.senses.adding.isVisible()
+
+
 def test_signals_are_picked_added_and_removed(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window, "lane")
     assert any(isinstance(gauge, Bars) and gauge.count == 24 for _, gauge in station.senses.gauges)

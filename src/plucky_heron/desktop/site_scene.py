@@ -239,7 +239,7 @@ class SiteScene:
         painter.setFont(font(12, italic=True))
         painter.setPen(t.color("soft"))
         painter.drawText(
-            QRectF(0, frame.height - 34, frame.width, 18),
+            QRectF(0, 8, frame.width, 18),  # between view and time: below, gates pass and are counted
             Qt.AlignmentFlag.AlignCenter,
             f"{name}, {line.along[-1]:.0f} m",
         )

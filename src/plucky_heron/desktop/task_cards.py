@@ -51,6 +51,8 @@ class EditCard(Card):
         super().__init__(caption)
         self.station = station
         self.sheet: EntrySheet | None = None
+        self.foot: tuple[QWidget, ...] = ()
+        """What makes room while an entry is open."""
         self._open: tuple[str | int, ...] | None = None
 
     def open_entry(self, title: str, key: tuple[str | int, ...], fields: list[Field]) -> None:
@@ -74,6 +76,8 @@ class EditCard(Card):
         sheet.closed.connect(self.close_entry)
         self.sheet, self._open = sheet, key
         self.body.addWidget(sheet)
+        for part in self.foot:
+            part.hide()
         sheet.show_series(self.station.series)
         sheet.show_index(self.station.bench.playback.index)
 
@@ -82,6 +86,8 @@ class EditCard(Card):
         if self.sheet is not None:
             self.sheet.hide()
             self.sheet.deleteLater()
+            for part in self.foot:
+                part.show()
         self.sheet, self._open = None, None
 
     def entry_edited(self, key: tuple[str | int, ...], field: str, value: object) -> None:
@@ -107,7 +113,7 @@ OBSERVATION = [
     Field("formula", "formula", "list"), Field("range", "range", "pair"), Field("name", "name"),
     Field("unit", "unit", hint="SI or deg, such as m/s"), Field("noise", "noise", default="0", hint="standard deviation, such as 5 mm"),
     Field("delay", "dead time", default="0 s"), Field("stack", "last samples", "whole", default=1),
-    Field("critic_only", "for critics alone", "switch", default=False),
+    Field("critic_only", "critic alone", "switch", default=False),
     Field("scaling", "scaling", "choice", ("standardise", "range", "none"), "standardise"),
     Field("form", "form", "choice", ("value", "sine and cosine"), "value"), Field("clip", "clipped", "switch", default=False, hint="readings stop at the range"),
     Field("positive", "positive is", default=""), Field("mirrored", "in the mirror", default="", hint="same; or negated, or the other side's name"),
@@ -128,6 +134,7 @@ class SensesCard(EditCard):
         self.frames = label("", "soft", wrap=True)
         foot.addWidget(self.frames, 1)
         self.body.addLayout(foot)
+        self.foot = (self.adding, self.frames)
         self.gauges: list[tuple[list[int], list[Gauge] | Bars]] = []
 
     def _fill(self) -> None:

@@ -75,6 +75,7 @@ class CommandsCard(EditCard):
         foot.addWidget(self.drawing_more)
         foot.addStretch(1)
         self.body.addLayout(foot)
+        self.foot = (self.commanding, self.drawing_more)
         self.gauges: list[Gauge] = []
 
     def _fill_commands(self) -> None:

@@ -50,6 +50,13 @@ REPLAY: dict[str, Any] = {
 }  # fmt: skip
 """What brought methods with a replay buffer farthest on the hoist and does not hang on it."""
 
+MODEL: dict[str, Any] = REPLAY | {
+    "updates_per_step": 16.0, "return_steps": 10, "random_start_steps": 1_000, "model_every": 128, "model_updates": 40, "gaussian": False,
+    "branches": 1_000, "horizon": 10, "horizon_end": 25, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
+    "entropy_per_command_end": -1.5, "policy_average": 0.001,
+}  # fmt: skip
+"""The same for methods with a model: many updates, and branches long enough to see what a command leads to."""
+
 GUIDES = {
     "ppo": Guide(
         "PPO", "fresh steps",
@@ -91,7 +98,7 @@ GUIDES = {
         "Where every real step counts: foresees short branches and learns from them too.",
         "Thousands to tens of thousands of steps, but many updates for each; slow contacts and jumps are hard to foresee.",
         "Branches longer than the model is good for: model error above a tenth, score falls as the horizon grows.",
-        _lengths(8, (5_000, 15_000, 60_000), 2_500, updates_per_step=4),
+        _lengths(8, (5_000, 15_000, 60_000), 2_500, **MODEL),
     ),
     "random search": Guide(
         "Random search", "search",

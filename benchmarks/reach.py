@@ -56,7 +56,7 @@ ROWS = {
     "climb-ddpg": Row("climb", "climb-ddpg", 100_000),
     "climb-sac": Row("climb", "climb-sac", 100_000),
     "sow-ppo": Row("sow", "sow", 1_000_000, 0.97, of="value"),
-    "sow-td3": Row("sow", "sow-td3", 130_000, 0.97, of="value"),
+    "sow-td3": Row("sow", "sow-td3", 250_000, 0.97, of="value"),
     "walk-ppo": Row("walk", "walk", 2_000_000, 0.90),
     "walk-sac": Row("walk", "walk-sac", 400_000, 0.90),
     "lane-ppo": Row("lane", "lane", 3_000_000, 0.90),

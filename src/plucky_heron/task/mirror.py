@@ -87,8 +87,8 @@ def mirror_of(task: Task, entries: tuple[Entry, ...], commands: tuple[Command, .
         ]
         return rows, kinds
 
-    places = _signed(task.observations, observation, f"{source}", "observations")
-    turned = _signed(task.actions, action, f"{source}", "actions")
+    places = _signed(task.observations, observation, source, "observations")
+    turned = _signed(task.actions, action, source, "actions")
     for k, (place, sign) in places.items():
         here, there = entries[k], entries[place]
         if here.clip and (here.low, here.high) != _range(there, sign):

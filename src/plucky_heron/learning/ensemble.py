@@ -151,8 +151,7 @@ class Ensemble:
             for member in self.members:
                 rows = generator.integers(0, replay.size, minibatch)
                 state, commands, after = replay.observations[rows], replay.commands[rows], replay.after[rows]
-                if replay.mirror is not None:
-                    replay.mirror.turn_some(replay.mirrored_share, generator, (state, after), commands)
+                replay.turn_some(generator, (state, after), commands)
                 inputs, wanted = self._inputs(state, commands), self._wanted(state, after, unknown.reward[rows])
                 loss += member.fit(inputs, wanted, unknown.ended[rows].astype(np.float32), rate) / len(self.members)
         return loss

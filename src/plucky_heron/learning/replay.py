@@ -123,9 +123,18 @@ class Replay:
             self.observations, self.after, self.commands, self.reward, self.over, rows.indices, self.copies, self.last, steps, discount,
             rows.observations, rows.after, rows.commands, rows.reward, rows.factor,
         )  # fmt: skip
-        if self.mirror is not None:
-            self.mirror.turn_some(self.mirrored_share, generator, (rows.observations, rows.after), rows.commands)
+        self.turn_some(generator, (rows.observations, rows.after), rows.commands)
         return rows
+
+    def turn_some(self, generator: np.random.Generator, observations: tuple[Array, ...], commands: Array) -> None:
+        """Put a share of rows, drawn by chance, into the mirror, in place: the same rows of each array. Nothing without a mirror."""
+        mirror, share = self.mirror, self.mirrored_share
+        if mirror is None or share == 0.0:
+            return
+        chances = generator.random(len(commands))
+        for rows in observations:
+            kernels.reflect(rows, chances, share, mirror.observation_place, mirror.observation_sign)
+        kernels.reflect(commands, chances, share, mirror.command_place, mirror.command_sign)
 
     def realised(self, copy: int, discount: float, tail: float) -> tuple[float, float, int]:
         """What the critic predicted over the episode of `copy` that is just over, and what came: sums, and how many steps.

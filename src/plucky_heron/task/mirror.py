@@ -45,15 +45,6 @@ class Mirror:
         """Commands (N, actions), as shares of their ranges or in SI units, in the mirror."""
         return np.asarray(rows[:, self.command_place] * self.command_sign)
 
-    def turn_some(
-        self, share: float, generator: np.random.Generator, observations: tuple[Array, ...], commands: Array
-    ) -> None:
-        """Put a share of rows, drawn by chance, into the mirror, in place: the same rows of each of these arrays."""
-        turned = np.flatnonzero(generator.random(len(commands)) < share)
-        for rows in observations:
-            rows[turned] = self.observations(rows[turned])
-        commands[turned] = self.commands(commands[turned])
-
 
 def mirror_of(task: Task, entries: tuple[Entry, ...], commands: tuple[Command, ...], source: str) -> Mirror | None:
     """The mirror that a task states; None where nothing is stated.

@@ -36,6 +36,19 @@ def gather(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def reflect(rows, chances, share, place, sign):
+    """Rows whose chance lies under `share` in the mirror, in place: number j becomes sign[j] times number place[j]."""
+    wide = rows.shape[1]
+    kept = rows[0].copy()
+    for i in range(rows.shape[0]):
+        if chances[i] < share:
+            for j in range(wide):
+                kept[j] = rows[i, j]
+            for j in range(wide):
+                rows[i, j] = sign[j] * kept[place[j]]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def set_priorities(tree, indices, values):
     """Write leaves of a sum tree and mend the sums above; node k has the children 2 k and 2 k + 1, the root is 1."""
     leaves = tree.shape[0] // 2

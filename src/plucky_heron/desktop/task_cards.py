@@ -219,7 +219,7 @@ class SensesCard(EditCard):
         self._frames(problem)
 
     def _frames(self, problem: Problem) -> None:
-        """Whether the policy could learn the map by heart."""
+        """Whether the policy could learn the map by heart, and what a mirror changes."""
         behind = {name for e in problem.observations for name in e.signals}
         bodies = problem.machine.bodies
         world = sorted(n for n in behind if n.partition(".")[0] in bodies and n.partition(".")[2] in ("x", "y", "yaw"))
@@ -227,11 +227,16 @@ class SensesCard(EditCard):
             f"{b}.y" in problem.units and len(problem.machine.joints[problem.machine.joint_above(b)].letters) >= 3
             for b in bodies
         ):
-            self.frames.setText("")
+            text = ""
         elif world:
-            self.frames.setText(f"in the world's axes: {', '.join(world[:4])}")
+            text = f"in the world's axes: {', '.join(world[:4])}"
         else:
-            self.frames.setText("no place in the world is sensed: no learning the map by heart")
+            text = "no place in the world is sensed: no learning the map by heart"
+        if problem.mirror is not None:
+            places, signs = problem.mirror.observation_place, problem.mirror.observation_sign
+            other = int(((places != np.arange(len(places))) | (signs < 0.0)).sum())
+            text += f"{'; ' if text else ''}{other} of {len(places)} change in the mirror"
+        self.frames.setText(text)
 
     def show_index(self, row: Array | None) -> None:
         """Hands at one sample's row of numbers."""

@@ -23,6 +23,8 @@ def mirror_checks(seen: Seen) -> Iterator[Check]:
     if mirror is None:
         return
     recordings = [r for t in seen.rehearsals.values() for r in t.recordings.values() if r.steps > 1]
+    if not recordings:  # every start ends at once: a check of its own says so
+        return
     before, after = (np.concatenate([r.observations[k : r.steps - 1 + k] for r in recordings]) for k in (0, 1))
     commands = np.concatenate([r.commands[: r.steps - 1] for r in recordings])
     yield _moves_alike(seen, mirror, before, commands, after)

@@ -253,3 +253,18 @@ def test_the_shakedown_sees_pay_that_takes_sides(rehearsed: Seen) -> None:
     lopsided = altered(rehearsed.problem, rewards=rewards | {"shore": {"formula": "trolley.position", "weight": 0.1}})
     moves, pays = mirror_checks(replace(rehearsed, problem=lopsided))
     assert moves.passed and not pays.passed and "shore" in pays.evidence
+
+
+def test_readings_that_are_no_numbers_do_not_stop_the_look(rehearsed: Seen) -> None:
+    """A formula that fails for a while, as a logarithm does below zero, is another check's business."""
+    for trials in rehearsed.rehearsals.values():
+        kept = {k: replace(r, observations=r.observations.copy()) for k, r in trials.recordings.items()}
+        for recording in kept.values():
+            recording.observations[::7, 0] = np.nan
+        rehearsed = replace(
+            rehearsed, rehearsals=rehearsed.rehearsals | {trials.driver: replace(trials, recordings=kept)}
+        )
+    moves, pays = mirror_checks(rehearsed)
+    assert moves.passed and pays.passed, (moves.evidence, pays.evidence)
+    nothing = {n: replace(t, recordings={}) for n, t in rehearsed.rehearsals.items()}
+    assert not list(mirror_checks(replace(rehearsed, rehearsals=nothing)))

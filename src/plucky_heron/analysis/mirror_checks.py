@@ -27,6 +27,8 @@ def mirror_checks(seen: Seen) -> Iterator[Check]:
         return
     before, after = (np.concatenate([r.observations[k : r.steps - 1 + k] for r in recordings]) for k in (0, 1))
     commands = np.concatenate([r.commands[: r.steps - 1] for r in recordings])
+    finite = np.isfinite(np.concatenate([before, commands, after], axis=1)).all(axis=1)
+    before, commands, after = before[finite], commands[finite], after[finite]
     yield _moves_alike(seen, mirror, before, commands, after)
     yield _pays_alike(seen, mirror, before, commands, after)
 
@@ -58,7 +60,7 @@ def _pays_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, afte
     """What follows from observations alone must pay the same on both sides."""
     judge = ObservedPay(seen.problem)
     name = "pays alike in the mirror"
-    if not judge.terms:
+    if not judge.terms or not len(before):
         return Check(name, LOOK, True, "no term follows from what is observed alone")
     paid, ended = judge.judge(before, commands, after)
     other, over = judge.judge(mirror.observations(before), mirror.commands(commands), mirror.observations(after))

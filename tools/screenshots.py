@@ -62,6 +62,7 @@ def editing(window: Window, pause: Callable[[float], None]) -> None:
     """The davit in a pose that is held, its forearm chosen: handles, and what follows from the pose."""
     station = window.stations[0]
     window.bench.choose_task("hang")
+    window.enter(0)
     pause(0.5)
     station.drawing.view = "side"
     station.choose("bodies", "forearm")

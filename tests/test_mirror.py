@@ -87,6 +87,8 @@ def test_a_mirror_that_cannot_be_is_refused(
             actions=rows(problem, "actions", **actions),
         )
     assert key in str(refused.value)
+    given = observations.get(key.split(".")[1]) or actions.get(key.split(".")[1]) or ""
+    assert f"{given!r}" in str(refused.value)  # what stands in the file, not what was read from it
 
 
 def test_ranges_must_fit_where_they_matter(problem: Problem) -> None:

@@ -91,9 +91,20 @@ class CurveChart(QWidget):
             worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
             self._curve(spread.steps, spread.worst, worst)
         self._curve(spread.steps, spread.median, pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)))
-        letter = "median" if each and len(courses) > 1 else "" if each else LETTERS[number % len(LETTERS)]
-        if letter:
-            self.text(letter, float(spread.steps[-1]), float(spread.median[-1]), bold=True, anchor=(0, 0.5))
+        if not each:
+            self.text(
+                LETTERS[number % len(LETTERS)],
+                float(spread.steps[-1]),
+                float(spread.median[-1]),
+                bold=True,
+                anchor=(0, 0.5),
+            )
+        elif len(courses) > 1:
+            median = np.asarray(spread.median)
+            rising = int(
+                np.argmax(median >= 0.5 * (median.min() + median.max()))
+            )  # at its end the rules' lines would cross the word
+            self.text(" median", float(spread.steps[rising]), float(median[rising]), bold=True, anchor=(0, 0))
         if (
             each
             and len(courses) > 1

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from plucky_heron.desktop.theme import theme
-from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
+from plucky_heron.desktop.widgets import Card, Choice, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
@@ -87,7 +87,7 @@ class RecipeSheet(QDialog):
         self.only_changed.toggled.connect(lambda _: self.show_recipe(force=True))
         top.addWidget(self.only_changed)
         self.settings.body.addLayout(top)
-        self.rows = Rows((4, 3, 2, 9), spacing=4)
+        self.rows = Rows((4, 3, 1, 10), spacing=4)
         self.settings.body.addWidget(scrolled(self.rows), 1)
         self.explained = label(
             "Point at a setting to see what it does and how one notices that it is wrong.", "soft", wrap=True
@@ -231,7 +231,7 @@ class RecipeSheet(QDialog):
             title.setStyleSheet(f"border-left: 4px solid {theme().reed}; padding-left: 6px;")
             reset = button("Reset", lambda: self.reset(key), name=f"reset {name}")
             reset.setToolTip(f"back to {_text(facts.default)}")
-        why = ElidedLabel(does, "soft")
+        why = label(does, "soft", wrap=True)
         why.setToolTip(tip)
         self.reasons[editor] = (
             f"{name}: {does} " + (f"Wrong: {wrong} " if wrong else "") + (f"({limits})" if limits else "")

@@ -138,7 +138,7 @@ def _signed(
             raise FileError(
                 source,
                 f"{label}.{other}.mirrored",
-                found[other][0],
+                next(e.mirrored for e in given if e.name == other),
                 f'must be "{way}", since that names it as its other side',
             )
         mine, kinds = rows_of(numbers[entry.name])

@@ -152,3 +152,33 @@ def test_a_minibatch_holds_the_set_share_of_real_steps() -> None:
     assert sum(shares[:8]) == 8 and len(shares) == 32
     # branches begin in real states too, and go on in foreseen ones
     assert sum(shares[8:]) < 20
+
+
+@pytest.mark.parametrize("memory", [0.0, 0.9])
+@pytest.mark.parametrize("fed", ["sac", "td3", "ddpg"])
+def test_branches_are_explored_as_the_method_explores(fed: str, memory: float) -> None:
+    changes = {
+        "learner": fed,
+        "exploration_memory": memory,
+        "exploration_spread": 0.1,
+        "exploration_spread_end": 0.1,
+        "branches": 400,
+    }
+    if fed != "sac" and memory == 0.0:
+        changes["exploration"] = "independent"
+    settings = settings_class("model-based").model_validate(SMALL | changes)
+    learner = make_method("model-based", settings, SPACE, 8, 1)
+    played(learner, np.random.default_rng(4), 6)
+    learner.run_ahead(3)
+    rows = [(learner.foreseen.next - 400 * back - 400 + np.arange(400)) % learner.foreseen.capacity for back in (1, 0)]
+    apart = []
+    for here in rows:
+        inputs = learner.inputs.of(learner.foreseen.observations[here].astype(np.float64))
+        said, best = learner.foreseen.commands[here], learner.best(inputs)
+        apart.append((np.arctanh(said) - np.arctanh(best) if fed == "sac" else said - best)[:, 0])
+    going = learner.foreseen.over[rows[0]] == 0
+    assert going.sum() > 300
+    found = np.corrcoef(apart[0][going], apart[1][going])[0, 1]
+    assert found == pytest.approx(memory, abs=0.15 if memory == 0.0 else 0.05)
+    if fed != "sac":
+        assert apart[1].std() == pytest.approx(0.1, rel=0.15)

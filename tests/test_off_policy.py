@@ -258,7 +258,7 @@ def test_a_buffer_too_small_for_its_copies_is_refused() -> None:
 
 @pytest.mark.parametrize("kind", ["independent", "drifting", "held"])
 def test_deviations_have_the_correlation_and_spread_they_promise(kind: Any) -> None:
-    deviations = Deviations(kind, 400, 2, 1, memory=0.8, hold=5)
+    deviations = Deviations(kind, 400, 2, np.random.default_rng(1), memory=0.8, hold=5)
     drawn = np.array([deviations.draw() for _ in range(300)])
     assert drawn.std() == pytest.approx(1.0, abs=0.02)
     lag = (drawn[1:] * drawn[:-1]).mean()

@@ -85,23 +85,24 @@ class DeterministicPolicyGradient(OffPolicy):
         self.settings = settings
         self.target = self.parameters.copy()
         self.deviations = Deviations(
-            settings.exploration, copies, self.actions, seed, settings.exploration_memory, settings.exploration_hold
+            settings.exploration,
+            copies,
+            self.actions,
+            stream(seed, "exploration"),
+            settings.exploration_memory,
+            settings.exploration_hold,
         )
         self.smoothing = stream(seed, "target smoothing")
         self.smooth: Array = np.zeros((settings.minibatch, self.actions), dtype=dtype)
         self.told: Array = np.zeros(3)
 
-    def explore(self, inputs: Array) -> Array:
+    def explore(self, inputs: Array, unit: Array) -> Array:
         """The policy's command and a deviation, within the limits."""
         s = self.settings
         spread = s.exploration_spread + (s.exploration_spread_end - s.exploration_spread) * min(
             max(self.progress, 0.0), 1.0
         )
-        return np.clip(self.best(inputs) + spread * self.deviations.draw(), -1.0, 1.0)
-
-    def begin(self, over: Array) -> None:
-        """New episodes, without a past."""
-        self.deviations.begin(over)
+        return np.clip(self.best(inputs) + spread * unit, -1.0, 1.0)
 
     def best(self, inputs: Array) -> Array:
         """The policy's commands."""

@@ -26,9 +26,10 @@ class Deviations:
         1930) in its stationary state, with correlation `memory` from sample to sample. ``held``: normal, kept for `hold` samples.
     """
 
-    def __init__(self, kind: Kind, copies: int, actions: int, seed: int, memory: float = 0.85, hold: int = 10) -> None:
-        self.kind, self.memory, self.hold = kind, memory, hold
-        self.generator = stream(seed, "exploration")
+    def __init__(
+        self, kind: Kind, copies: int, actions: int, generator: np.random.Generator, memory: float = 0.85, hold: int = 10
+    ) -> None:  # fmt: skip
+        self.kind, self.memory, self.hold, self.generator = kind, memory, hold, generator
         self.state: Array = np.zeros((copies, actions))
         self.age: Array = np.zeros(copies, dtype=np.int64)
 
@@ -49,6 +50,10 @@ class Deviations:
     def begin(self, copies: Array) -> None:
         """These copies (mask or numbers) begin a new episode."""
         self.age[copies] = 0
+
+    def alike(self, copies: int, generator: np.random.Generator) -> Deviations:
+        """Deviations of the same kind for other copies, without a past."""
+        return Deviations(self.kind, copies, self.state.shape[1], generator, self.memory, self.hold)
 
     def keep(self) -> dict[str, Array]:
         """State for a checkpoint."""

@@ -16,7 +16,6 @@ from plucky_heron.learning.off_policy import OffPolicy
 from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.sac import SoftActorCritic, SoftSettings
 from plucky_heron.learning.settings import setting
-from plucky_heron.learning.squashed import squashed_draw
 from plucky_heron.randomness import freeze, stream, thaw
 
 Array = np.ndarray
@@ -193,10 +192,10 @@ class _Imagining(OffPolicy):
         """Branches of `horizon` steps from real states under the present policy; a branch that ends begins anew."""
         count = self.model_settings.branches
         nobody = np.zeros(count)
-        state = self._real_states(count)
+        state, deviations = self._real_states(count), self.deviations.alike(count, self.modelling)
         for step in range(horizon):
             inputs = self.inputs.of(state)
-            commands = self.imagined_commands(np.ascontiguousarray(inputs[:, : self.space.seen]))
+            commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), deviations.draw())
             member = int(self.modelling.integers(len(self.ensemble.members)))
             noise = self.modelling.standard_normal((count, self.observations + 1))
             noise[:, -1] = 0.0  # the reward is foreseen by its mean
@@ -209,6 +208,7 @@ class _Imagining(OffPolicy):
                 ended = ended | (then.ending > 0.5)
             cut = np.full(count, step == horizon - 1) & ~ended
             self.foreseen.add(state, commands, nobody, Experience(paid, then.observations, ended, cut))
+            deviations.begin(ended)
             state = np.where(ended[:, None], self._real_states(count), then.observations)
 
     def _known(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
@@ -219,11 +219,6 @@ class _Imagining(OffPolicy):
         paid, ended = self.judge.judge(before, 0.5 * (low + high) + 0.5 * (high - low) * commands, after)
         limit = self.shared.reward_limit
         return (paid if limit is None else np.clip(paid, -limit, limit)), ended
-
-    def imagined_commands(self, inputs: Array) -> Array:
-        """Commands of the policy in a branch: explored evenly around its best."""
-        spread = 0.1 * self.modelling.standard_normal((len(inputs), self.actions))
-        return np.clip(self.best(inputs) + spread, -1.0, 1.0)
 
     def _real_states(self, count: int) -> Array:
         return self.replay.observations[self.modelling.integers(0, self.replay.size, count)].astype(np.float64)
@@ -277,12 +272,6 @@ class _Imagining(OffPolicy):
 
 class _Soft(_Imagining, SoftActorCritic):
     """SAC with a model."""
-
-    def imagined_commands(self, inputs: Array) -> Array:
-        """Draws from the policy."""
-        outputs = self.actor.forward(self.parameters, inputs)
-        noise = self.modelling.standard_normal((len(inputs), self.actions)).astype(self.dtype)
-        return squashed_draw(outputs, noise)[0]
 
 
 class _Twin(_Imagining, TwinDelayed):

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from plucky_heron.learning.critic import Critic, Side
-from plucky_heron.learning.exploration import RandomStart
+from plucky_heron.learning.exploration import Deviations, RandomStart
 from plucky_heron.learning.inputs import Inputs
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.kernels.basic import mix
@@ -126,6 +126,7 @@ class OffPolicy(ABC):
     """
 
     outputs_per_action = 1
+    deviations: Deviations
 
     def __init__(
         self, settings: OffPolicySettings, space: Space, copies: int, seed: int, threads: int = 1,
@@ -184,8 +185,8 @@ class OffPolicy(ABC):
     # --- for sub-classes -----------------------------------------------------------------------------------------
 
     @abstractmethod
-    def explore(self, inputs: Array) -> Array:
-        """Commands with exploration, shares of the range (copies, actions), for policy inputs (copies, seen)."""
+    def explore(self, inputs: Array, unit: Array) -> Array:
+        """Commands with exploration, shares of the range (N, actions), for policy inputs (N, seen) and unit deviations (N, actions)."""
 
     @abstractmethod
     def update(self, rows: Rows) -> None:
@@ -199,10 +200,6 @@ class OffPolicy(ABC):
     def best(self, inputs: Array) -> Array:
         """Commands without exploration, shares of the range (N, actions)."""
 
-    @abstractmethod
-    def begin(self, over: Array) -> None:
-        """Copies of this mask begin a new episode."""
-
     # --- acting --------------------------------------------------------------------------------------------------
 
     def choose(self, observations: Array) -> Array:
@@ -213,7 +210,7 @@ class OffPolicy(ABC):
         if self.steps < self.shared.random_start_steps:
             commands = self.random_start.draw()
         else:
-            commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]))
+            commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), self.deviations.draw())
         self._last_observations, self._last_commands = observations.copy(), commands
         low, high = self.space.low, self.space.high
         return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * commands)
@@ -233,7 +230,7 @@ class OffPolicy(ABC):
             self._compare(experience, over)
             self.running_return[over] = 0.0
             self.episode_over = True
-            self.begin(over)
+            self.deviations.begin(over)
         self.steps += self.copies
         # the random start brings no updates: made up for all at once, they would fit the critic to that little alone
         self.waiting = self.waiting + self.copies if self.steps > self.shared.random_start_steps else 0

@@ -72,7 +72,9 @@ class SoftActorCritic(OffPolicy):
         self.log_weight: Array = np.full(1, math.log(settings.entropy_weight_start), dtype=dtype)
         self.weight_adam = Adam(1, dtype)
         kind: Kind = "drifting" if settings.exploration_memory > 0.0 else "independent"
-        self.deviations = Deviations(kind, copies, self.actions, seed, settings.exploration_memory)
+        self.deviations = Deviations(
+            kind, copies, self.actions, stream(seed, "exploration"), settings.exploration_memory
+        )
         self.draws = stream(seed, "policy draws")
         count = settings.minibatch
         commands: Array = np.zeros((count, self.actions), dtype=dtype)
@@ -90,15 +92,11 @@ class SoftActorCritic(OffPolicy):
         share = min(max(self.progress, 0.0), 1.0)
         return self.actions * (s.entropy_per_command + (last - s.entropy_per_command) * share)
 
-    def explore(self, inputs: Array) -> Array:
+    def explore(self, inputs: Array, unit: Array) -> Array:
         """A draw from the policy; with memory, the normal draws behind it drift instead of being fresh."""
         outputs = self.actor.forward(self.parameters, inputs)
-        commands, _, _ = squashed_draw(outputs, self.deviations.draw().astype(self.dtype))
+        commands, _, _ = squashed_draw(outputs, unit.astype(self.dtype))
         return commands.astype(np.float64)
-
-    def begin(self, over: Array) -> None:
-        """New episodes, without a past."""
-        self.deviations.begin(over)
 
     def best(self, inputs: Array) -> Array:
         """The mean before squashing, squashed."""

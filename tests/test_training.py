@@ -19,7 +19,7 @@ from plucky_heron.project import Project
 from plucky_heron.training import launch
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, StopRule, read_recipe, with_changes
-from plucky_heron.training.stop import Evaluation, decide, replay
+from plucky_heron.training.stop import Evaluation, decide, replay, show_steps
 from plucky_heron.training.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
 
 from .conftest import copy_demo
@@ -156,6 +156,13 @@ def test_a_killed_run_resumes_to_the_same_bits(tmp_path: Path) -> None:
 
 
 @pytest.mark.long
+@pytest.mark.parametrize(
+    ("steps", "shown"), [(0, "0 k"), (1250, "1.25 k"), (294_912, "295 k"), (999_999, "1000 k"), (2_457_600, "2.46 M"), (15e6, "15 M")]
+)  # fmt: skip
+def test_steps_are_shown_to_three_figures(steps: float, shown: str) -> None:
+    assert show_steps(steps) == shown
+
+
 def test_several_seeds_stop_by_hand_and_keep_what_they_have(tmp_path: Path) -> None:
     project = Project(copy_demo(tmp_path / "quillmere"))
     runs = launch.train(project.folder, "lift", quick(project, 400_000), [1, 2, 3])

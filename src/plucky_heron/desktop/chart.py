@@ -11,12 +11,12 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from plucky_heron.analysis.statistics import spread_of
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
-from plucky_heron.training.stop import Evaluation, show_value
+from plucky_heron.training.stop import Evaluation, show_steps, show_value
 
 
 class _StepAxis(pg.AxisItem):
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        return [f"{v / 1000:g} k" for v in values]
+        return [show_steps(v) for v in values]
 
 
 class _ValueAxis(pg.AxisItem):

@@ -62,6 +62,13 @@ def show_value(quantity: str, value: float) -> str:
     return (f"{value:.2g}" if 0.0 < abs(value) < 0.1 else f"{value:.1f}").replace("-", "−")
 
 
+def show_steps(steps: float) -> str:
+    """Control steps in thousands, from a million on in millions; three figures."""
+    if steps >= 1e6:
+        return f"{steps / 1e6:.3g} M"
+    return f"{steps / 1e3:.0f} k" if steps >= 1e4 else f"{steps / 1e3:.3g} k"
+
+
 def describe(rule: StopRule) -> str:
     """A rule in a few words."""
     if rule.kind == "good enough":

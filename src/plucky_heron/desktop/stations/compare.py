@@ -13,7 +13,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
 from plucky_heron.desktop.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.workbench import Workbench
-from plucky_heron.training.stop import show_value
+from plucky_heron.training.stop import show_steps, show_value
 from plucky_heron.training.store import RunRow
 
 
@@ -312,7 +312,7 @@ class CompareStation(Station):
                 )
                 kind = "strong" if chosen else ""
                 self.run_rows.add(
-                    label(f"{letter} {r.id}", kind), label(str(r.seed), kind), label(f"{r.steps / 1000:.0f} k", kind), label(best, kind),
+                    label(f"{letter} {r.id}", kind), label(str(r.seed), kind), label(show_steps(r.steps), kind), label(best, kind),
                     label(fresh, kind), ElidedLabel(r.stop_text or r.state, "soft"), pick,
                 )  # fmt: skip
         self.run_rows.finish()

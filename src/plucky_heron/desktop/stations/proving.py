@@ -16,6 +16,7 @@ from plucky_heron.desktop.widgets import Card, Choice, Rows, bare_card, button, 
 from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.training.launch import frozen_problem
+from plucky_heron.training.stop import show_steps
 
 
 class IntervalBars(QWidget):
@@ -174,7 +175,7 @@ class ProvingStation(Station):
         row, found = self.bench.row(), self._summary()
         self.start.setEnabled(row is not None and row.best_step is not None)
         self.note.setText(
-            f"run {row.id}, seed {row.seed}, kept at {(row.best_step or 0) / 1000:.0f} k steps"
+            f"run {row.id}, seed {row.seed}, kept at {show_steps(row.best_step or 0)} steps"
             if row is not None
             else "train a run first"
         )

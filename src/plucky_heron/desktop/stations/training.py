@@ -32,7 +32,7 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.launch import frozen_problem, run_folder
 from plucky_heron.training.recipe import StopRule
-from plucky_heron.training.stop import Evaluation, describe, show_value
+from plucky_heron.training.stop import Evaluation, describe, show_steps, show_value
 from plucky_heron.training.store import RunRow
 
 HEALTH = (
@@ -248,7 +248,7 @@ class TrainingStation(Station):
                 f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running",
             )
         if rows:
-            self.chart.vertical(float(steps), f"budget {steps / 1000:g} k")
+            self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
         episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
         name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
         self.curves.caption.setText(
@@ -279,7 +279,9 @@ class TrainingStation(Station):
         row = bench.row()
         text = ""
         if row is not None and row.best_success is not None:
-            text = f"kept: seed {row.seed} at {(row.best_step or 0) / 1000:.0f} k, {show_value('success', row.best_success)}"
+            text = (
+                f"kept: seed {row.seed} at {show_steps(row.best_step or 0)}, {show_value('success', row.best_success)}"
+            )
             if row.retest:
                 text += f"; retested on {row.retest['episodes']} fresh starts {show_value('success', row.retest['success'])}"
         self.kept.setText(text)

@@ -127,6 +127,7 @@ class OffPolicy(ABC):
 
     outputs_per_action = 1
     deviations: Deviations
+    """What copies deviate by, made by sub-classes."""
 
     def __init__(
         self, settings: OffPolicySettings, space: Space, copies: int, seed: int, threads: int = 1,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -271,6 +272,13 @@ def test_training_on_both_cores_never_stalls_the_window(qtbot: QtBot, window: Wi
     for number in range(7):
         go(qtbot, window, number)
     go(qtbot, window, 3)
+
+    def endless(recipe: Any) -> None:
+        """On a fast machine the recipe is done before the watches are."""
+        recipe["steps"] = 100_000_000
+        del recipe["stop"]
+
+    assert window.bench.rewrite("recipes", endless, "no rules") == ""
     type_into(qtbot, field(qtbot, window, "seeds"), "2")
     qtbot.mouseClick(window.stations[3].start, LEFT)
     rows = window.bench.batch_rows

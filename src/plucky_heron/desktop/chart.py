@@ -101,9 +101,8 @@ class CurveChart(QWidget):
             )
         elif len(courses) > 1:
             median = np.asarray(spread.median)
-            rising = int(
-                np.argmax(median >= 0.5 * (median.min() + median.max()))
-            )  # at its end the rules' lines would cross the word
+            # beside its rise: at its end the rules' lines would cross the word
+            rising = int(np.argmax(median >= 0.5 * (median.min() + median.max())))
             self.text(" median", float(spread.steps[rising]), float(median[rising]), bold=True, anchor=(0, 0))
         if (
             each

@@ -19,6 +19,7 @@ from plucky_heron.files import Settings
 from plucky_heron.learning.policy import Policy
 from plucky_heron.task.mirror import Mirror
 from plucky_heron.task.own_code import load_module
+from plucky_heron.task.setpoint_shift import SetpointShift
 
 Array = np.ndarray
 
@@ -70,6 +71,8 @@ class Space:
     """What is paid and where it ends, as far as observations tell."""
     mirror: Mirror | None = None
     """What observations and commands look like with left and right exchanged, where the task says that nothing else changes."""
+    shift: SetpointShift | None = None
+    """How observations move with the drawn set-points, where they do so in a straight line."""
 
     @property
     def seen(self) -> int:
@@ -90,12 +93,15 @@ class Experience:
         A true ending was met: nothing follows.
     cut : bool (B,)
         Time cut the episode: the value of `after` still counts.
+    setpoints : (B, S), optional
+        Those that `Space.shift` names, at the command; given where it is.
     """
 
     reward: Array
     after: Array
     ended: Array
     cut: Array
+    setpoints: Array | None = None
 
 
 class Method(Protocol):

@@ -86,6 +86,12 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         ge=1,
         le=100_000,
     )
+    other_setpoints: float = setting(
+        0.5, "other set-points", "Share of branches that begin as if another set-point that was met had been wanted, where observations tell of "
+        "set-points in a straight line.",
+        "0 with few episodes: reaches the set-points it met, and errs between them. Large where set-points hang together with where the machine "
+        "stands: branches from what never comes up.", ge=0, le=1,
+    )  # fmt: skip
     horizon: int = setting(
         1,
         "horizon at first",
@@ -143,6 +149,9 @@ class _Imagining(OffPolicy):
         self.judge = self.space.judge if s.reward_and_endings == "from the task" else None
         rows_kept = self.replay.capacity
         self.unknown = Unknown(np.zeros(rows_kept, dtype=np.float32), np.zeros(rows_kept, dtype=np.uint8))
+        self.shift = self.space.shift if s.other_setpoints > 0.0 else None
+        wanted = len(self.shift.names) if self.shift is not None else 0
+        self.setpoints: Array = np.zeros((rows_kept if wanted else 0, wanted), dtype=np.float32)
         self.since_model = 0
         self.model_figures: Array = np.zeros(4)
         self.real = max(1, round(s.real_share * s.minibatch))
@@ -169,6 +178,9 @@ class _Imagining(OffPolicy):
         paid, ended = self._known(before, commands, experience.after)
         self.unknown.reward[here] = self.replay.reward[here] - paid
         self.unknown.ended[here] = experience.ended & ~ended
+        if self.shift is not None:
+            assert experience.setpoints is not None
+            self.setpoints[here] = experience.setpoints
         self.since_model += self.copies
 
     def improve(self, progress: float) -> dict[str, float]:
@@ -221,7 +233,15 @@ class _Imagining(OffPolicy):
         return (paid if limit is None else np.clip(paid, -limit, limit)), ended
 
     def _real_states(self, count: int) -> Array:
-        return self.replay.observations[self.modelling.integers(0, self.replay.size, count)].astype(np.float64)
+        """States that were met, a share of them with the set-points of another one: a few dozen episodes meet a few dozen of these."""
+        rows = self.modelling.integers(0, self.replay.size, count)
+        states = self.replay.observations[rows].astype(np.float64)
+        if self.shift is None:
+            return states
+        others = self.modelling.integers(0, self.replay.size, count)
+        exchanged = self.modelling.random(count) < self.model_settings.other_setpoints
+        change = self.setpoints[others].astype(np.float64) - self.setpoints[rows]
+        return np.where(exchanged[:, None], self.shift.observations(states, change), states)
 
     def learn_once(self) -> None:
         """A minibatch of which a set share was really met."""
@@ -256,6 +276,7 @@ class _Imagining(OffPolicy):
         return super().keep() | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()} | {
             "modelling": freeze(self.modelling), "since_model": np.array(self.since_model), "model_figures": self.model_figures.copy(),
             "unknown.reward": self.unknown.reward[: self.replay.size].copy(), "unknown.ended": self.unknown.ended[: self.replay.size].copy(),
+            "setpoints": self.setpoints[: self.replay.size].copy(),
         }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
@@ -268,6 +289,7 @@ class _Imagining(OffPolicy):
         self.model_figures[...] = kept["model_figures"]
         self.unknown.reward[: self.replay.size] = kept["unknown.reward"]
         self.unknown.ended[: self.replay.size] = kept["unknown.ended"]
+        self.setpoints[: self.replay.size] = kept["setpoints"]
 
 
 class _Soft(_Imagining, SoftActorCritic):

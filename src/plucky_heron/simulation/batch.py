@@ -244,6 +244,10 @@ class Batch:
         fields[:, 6] = self.starts.drawn.get("water.level", level)
         fields[:, 7] = time
 
+    def drawn(self, names: Sequence[str]) -> Array:
+        """What was drawn under these names and holds in this sample, (B, names), SI."""
+        return np.column_stack([self.starts.drawn[name] for name in names])
+
     def observe(self) -> Array:
         """What the policy is given, (B, entries), in SI units, with noise, dead time and clipping."""
         return self._entries.row()

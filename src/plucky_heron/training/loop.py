@@ -19,6 +19,7 @@ from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.task.observed_pay import ObservedPay
 from plucky_heron.task.problem import Problem
+from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
@@ -69,6 +70,8 @@ class Run:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
         self.base = base_law(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
         self.method = method_of(problem, recipe, seed, threads, self.base)
+        shift = setpoint_shift(problem)
+        self.told_setpoints = shift.names if shift is not None else ()
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
         if recipe.cut_after is not None:
             self.batch.limit = min(self.batch.limit, max(1, problem.task.timing.samples(recipe.cut_after)))
@@ -121,10 +124,11 @@ class Run:
         method, batch = self.method, self.batch
         copies = batch.copies
         while not method.ready():
+            setpoints = batch.drawn(self.told_setpoints) if self.told_setpoints else None
             outcome = batch.step(method.choose(batch.observe()))
             cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
             reward = outcome.reward if self.shaping is None else outcome.reward + self.shaping.pay(ended)
-            method.take(Experience(reward, batch.observe(), ended, cut))
+            method.take(Experience(reward, batch.observe(), ended, cut, setpoints))
             self._returns += outcome.reward
             over = np.flatnonzero(cut | ended)
             for copy in over:
@@ -245,4 +249,5 @@ def space_of(problem: Problem) -> Space:
         len(entries) - len(problem.sensed),
         ObservedPay(problem),
         problem.mirror,
+        setpoint_shift(problem),
     )

@@ -107,7 +107,7 @@ def test_the_mirror_is_stated_where_the_entry_is(qtbot: QtBot, window: Window) -
     assert window.bench.problem.mirror.observation_sign[0] == 1.0
     station.senses.close_entry()
     assert station.senses.adding.isVisible()
-    assert station.senses.frames.text() == "5 of 10 change in the mirror"
+    assert station.senses.frames.text() == "5 of 10 change in the mirror; 2 shift with mark.x and mark.z"
 
 
 def test_signals_are_picked_added_and_removed(qtbot: QtBot, window: Window) -> None:

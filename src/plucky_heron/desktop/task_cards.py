@@ -16,6 +16,7 @@ from plucky_heron.desktop.gauges import Bars, Gauge
 from plucky_heron.desktop.theme import theme
 from plucky_heron.desktop.widgets import Card, ElidedLabel, QuantityField, Rows, button, label, rule, scrolled
 from plucky_heron.task.problem import Problem
+from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.task.wording import pickable
 from plucky_heron.units import factor_to_si, pretty_unit
 
@@ -219,7 +220,7 @@ class SensesCard(EditCard):
         self._frames(problem)
 
     def _frames(self, problem: Problem) -> None:
-        """Whether the policy could learn the map by heart, and what a mirror changes."""
+        """Whether the policy could learn the map by heart, what a mirror changes, and what another set-point would."""
         behind = {name for e in problem.observations for name in e.signals}
         bodies = problem.machine.bodies
         world = sorted(n for n in behind if n.partition(".")[0] in bodies and n.partition(".")[2] in ("x", "y", "yaw"))
@@ -236,6 +237,10 @@ class SensesCard(EditCard):
             places, signs = problem.mirror.observation_place, problem.mirror.observation_sign
             other = int(((places != np.arange(len(places))) | (signs < 0.0)).sum())
             text += f"{'; ' if text else ''}{other} of {len(places)} change in the mirror"
+        shift = setpoint_shift(problem)
+        if shift is not None:
+            moved = int(shift.slope.any(axis=0).sum())
+            text += f"{'; ' if text else ''}{moved} shift with {' and '.join(shift.names)}"
         self.frames.setText(text)
 
     def show_index(self, row: Array | None) -> None:

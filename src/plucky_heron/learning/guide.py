@@ -51,9 +51,9 @@ REPLAY: dict[str, Any] = {
 """What brought methods with a replay buffer farthest on the hoist and does not hang on it."""
 
 MODEL: dict[str, Any] = REPLAY | {
-    "updates_per_step": 16.0, "return_steps": 10, "random_start_steps": 1_000, "model_every": 128, "model_updates": 40, "gaussian": False,
-    "branches": 1_000, "horizon": 10, "horizon_end": 25, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
-    "entropy_per_command_end": -2.0, "policy_average": 0.0001,
+    "updates_per_step": 24.0, "return_steps": 10, "random_start_steps": 1_000, "model_every": 128, "model_updates": 40, "gaussian": False,
+    "branches": 1_000, "horizon": 10, "horizon_end": 18, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
+    "entropy_per_command_end": -2.0, "policy_average": 0.00007,
 }  # fmt: skip
 """The same for methods with a model: many updates, and branches long enough to see what a command leads to."""
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
+from plucky_heron.project import Project
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import SetpointShift, setpoint_shift
@@ -94,6 +96,12 @@ def test_where_no_observation_tells_of_a_set_point_there_is_nothing_to_shift(pro
     assert setpoint_shift(observing(problem, {"formula": "basket.x"})) is None
 
 
+@pytest.mark.parametrize(("task", "names"), [("lift", ("mark.x", "mark.z")), ("hover", ("mark.x",)), ("walk", ())])
+def test_the_demos_tasks_that_tell_of_set_points(folder: Path, task: str, names: tuple[str, ...]) -> None:
+    shift = setpoint_shift(Project(folder).problem(task))
+    assert (shift.names if shift is not None else ()) == names
+
+
 SHIFT = SetpointShift(("goal",), np.array([[-1.0, 0.5]]))
 SPACE = Space(np.full(2, -9.0), np.full(2, 9.0), np.full(1, -1.0), np.full(1, 1.0), shift=SHIFT)
 
@@ -153,7 +161,7 @@ def test_a_learner_with_set_points_resumes_exactly() -> None:
     assert len(kept["setpoints"]) == learner.replay.size and kept["setpoints"].any()
 
 
-def test_a_run_hands_over_the_set_points_of_the_command(problem: Problem, tmp_path: Any) -> None:
+def test_a_run_hands_over_the_set_points_of_the_command(problem: Problem, tmp_path: Path) -> None:
     """Where set-points are drawn again, the one that was observed is the one that is kept."""
     setpoints = {k: v | {"every": "0.2 s"} for k, v in marks(problem).items()}
     given = observing(

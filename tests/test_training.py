@@ -325,6 +325,18 @@ def test_a_damaged_checkpoint_is_named(folder: Path) -> None:
         run.resume()
 
 
+def test_a_checkpoint_without_what_the_method_keeps_now_is_refused_in_a_line(folder: Path) -> None:
+    project = Project(folder)
+    run = Run(project.problem("lift"), quick(project), 3, folder / "run")
+    run.checkpoint()
+    path = folder / "run" / "checkpoint.npz"
+    with np.load(path) as file:
+        kept = {name: file[name] for name in file.files if name != "method.parameters"}
+    np.savez(path, **kept)  # type: ignore[arg-type]
+    with pytest.raises(FileError, match=r"parameters.*another version of the program wrote it; train anew"):
+        run.resume()
+
+
 @pytest.mark.parametrize("threads", [1, 2])
 def test_a_run_goes_on_from_its_checkpoint_bit_for_bit(folder: Path, threads: int) -> None:
     """In memory: one run of six updates, and one of three, kept, taken up by a new object, and three more."""

@@ -89,7 +89,7 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     other_setpoints: float = setting(
         0.5, "other set-points", "Share of branches that begin as if another set-point that was met had been wanted, where observations tell of "
         "set-points in a straight line.",
-        "0 with few episodes: reaches the set-points it met, and errs between them. Large where set-points hang together with where the machine "
+        "0 with few episodes: takes more steps to what lies between the set-points it met. Large where set-points hang together with where the machine "
         "stands: branches from what never comes up.", ge=0, le=1,
     )  # fmt: skip
     horizon: int = setting(
@@ -289,7 +289,8 @@ class _Imagining(OffPolicy):
         self.model_figures[...] = kept["model_figures"]
         self.unknown.reward[: self.replay.size] = kept["unknown.reward"]
         self.unknown.ended[: self.replay.size] = kept["unknown.ended"]
-        self.setpoints[: self.replay.size] = kept["setpoints"]
+        if self.shift is not None:
+            self.setpoints[: self.replay.size] = kept["setpoints"]
 
 
 class _Soft(_Imagining, SoftActorCritic):

@@ -204,6 +204,18 @@ class Run:
             raise FileError(path, "", None, f"damaged: {error}") from error
         if int(kept["format"]) != CHECKPOINT_FORMAT:
             raise FileError(path, "format", int(kept["format"]), f"this program resumes format {CHECKPOINT_FORMAT}")
+        try:
+            self._go_back(kept)
+        except KeyError as error:
+            raise FileError(
+                path,
+                str(error.args[0]),
+                None,
+                "missing: another version of the program wrote it; train anew, best.npz stays",
+            ) from error
+        return True
+
+    def _go_back(self, kept: dict[str, Array]) -> None:
         self.steps, self.episodes, self.updates, self.next_episode = (int(x) for x in kept["counts"])
         self.seconds = float(kept["seconds"])
         step, score, success = kept["best"]
@@ -217,7 +229,6 @@ class Run:
         self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
         if self.shaping is not None:
             self.shaping.restore(kept["shaping"])
-        return True
 
 
 def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1, base: BaseLaw | None = None) -> Method:

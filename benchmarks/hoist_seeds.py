@@ -12,9 +12,9 @@ from pathlib import Path
 
 import numpy as np
 
-from plucky_heron.analysis.proving import prove
+from plucky_heron.analysis.proving.proof import prove
 from plucky_heron.project import Project, demo_source
-from plucky_heron.training import launch
+from plucky_heron.runs import launch
 
 
 def main() -> None:

@@ -11,8 +11,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
-from tests.linear_plant import learn
-from tests.test_linear_plant import BUDGETS
+from tests.learning.linear_plant import learn
+from tests.learning.test_linear_plant import BUDGETS
 
 
 def main() -> None:

@@ -16,7 +16,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 
-from plucky_heron.dynamics.model import build_model
+from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch

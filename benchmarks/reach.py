@@ -15,13 +15,13 @@ from pathlib import Path
 
 import numpy as np
 
-from plucky_heron.analysis.regulator import regulator_for
+from plucky_heron.control.regulator import regulator_for
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.project import Project, demo_source
+from plucky_heron.runs import launch
+from plucky_heron.runs.freeze import run_folder
 from plucky_heron.simulation.trials import Trials, run_trials
-from plucky_heron.training import launch
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.training.launch import run_folder
 from plucky_heron.training.recipe import with_changes
 
 TRIALS = 200

@@ -14,11 +14,11 @@ import pytest
 from hypothesis import settings
 
 from plucky_heron.project import Project, demo_source
+from plucky_heron.runs import launch
+from plucky_heron.runs.store import RunRow
 from plucky_heron.task.problem import Problem, bind, read_problem
 from plucky_heron.task.schema import Task
-from plucky_heron.training import launch
 from plucky_heron.training.recipe import with_changes
-from plucky_heron.training.store import RunRow
 
 # the same examples every time where a failure costs a landing; fresh ones where a person can look into it
 settings.register_profile("landing", derandomize=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from plucky_heron.analysis.shakedown import keep_scores, shake_down
+from plucky_heron.analysis.shakedown.rehearsals import keep_scores, shake_down
 from plucky_heron.project import Project, demo_source
 
 

@@ -24,16 +24,16 @@ SIZE = (1280, 800)
 sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
-from plucky_heron.desktop.causeway import NAMES
-from plucky_heron.desktop.inside_sheet import InsideSheet
-from plucky_heron.desktop.stations.training import TrainingStation
+from plucky_heron.desktop.shell.causeway import NAMES
+from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
+from plucky_heron.desktop.stations.training.station import TrainingStation
 from plucky_heron.desktop.window import Window
 from plucky_heron.learning.guide import preset
 from plucky_heron.project import Project, demo_copy
+from plucky_heron.runs import launch
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem
-from plucky_heron.training import launch
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, with_changes
 

@@ -13,11 +13,12 @@ from rich.console import Console
 from rich.progress import Progress
 
 from plucky_heron.dynamics.apart import Apart
-from plucky_heron.dynamics.model import Model, accelerations, build_model
-from plucky_heron.dynamics.plant import Plant
+from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.model import Model
+from plucky_heron.dynamics.plant import Plant, accelerations
 from plucky_heron.dynamics.sensing import Sensing
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
-from plucky_heron.machine.schema import read_machine
+from plucky_heron.machine.reading import read_machine
 from plucky_heron.machine.sensors import Sensor
 from plucky_heron.project import demo_source
 from plucky_heron.simulation import kernels as simulation

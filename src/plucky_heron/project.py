@@ -13,8 +13,8 @@ from plucky_heron.task.problem import Problem, read_problem
 
 if TYPE_CHECKING:
     from plucky_heron.learning.policy import Policy
+    from plucky_heron.runs.store import RunRow
     from plucky_heron.training.recipe import Recipe
-    from plucky_heron.training.store import RunRow
 
 
 class ProjectFile(Settings):
@@ -77,7 +77,7 @@ class Project:
 
     def runs(self) -> list[RunRow]:
         """The catalogue of runs."""
-        from plucky_heron.training.store import RunStore
+        from plucky_heron.runs.store import RunStore
 
         store = RunStore(self.folder)
         try:
@@ -87,7 +87,7 @@ class Project:
 
     def run(self, number: int) -> RunRow:
         """One run."""
-        from plucky_heron.training.store import RunStore
+        from plucky_heron.runs.store import RunStore
 
         store = RunStore(self.folder)
         try:
@@ -97,7 +97,7 @@ class Project:
 
     def train(self, task: str, recipe: str = "ppo", seed: int = 1, *, wait: bool = True, **changes: Any) -> RunRow:
         """Train one run in a worker process; waits for its end unless told otherwise."""
-        from plucky_heron.training import launch
+        from plucky_heron.runs import launch
         from plucky_heron.training.recipe import with_changes
 
         chosen = with_changes(self.recipe(recipe), {k: str(v) for k, v in changes.items()})
@@ -109,7 +109,7 @@ class Project:
     def policy(self, run: int, which: str = "best") -> Policy:
         """The kept policy of a run, ``"best"`` or ``"last"``."""
         from plucky_heron.learning.policy import Policy
-        from plucky_heron.training.launch import run_folder
+        from plucky_heron.runs.freeze import run_folder
 
         if which not in ("best", "last"):
             raise StateError(f"policy {which!r}: wanted best or last")
@@ -117,7 +117,7 @@ class Project:
 
     def frozen(self, run: int) -> Problem:
         """The problem as a run saw it."""
-        from plucky_heron.training.launch import frozen_problem
+        from plucky_heron.runs.freeze import frozen_problem
 
         return frozen_problem(self.folder, self.run(run))
 

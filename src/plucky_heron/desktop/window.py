@@ -20,11 +20,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from plucky_heron.desktop.causeway import NAMES, Causeway
-from plucky_heron.desktop.stakes import STAKES
+from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.widgets import Card
+from plucky_heron.desktop.shell.causeway import NAMES, Causeway
+from plucky_heron.desktop.shell.stakes import STAKES
 from plucky_heron.desktop.stations.base import Station
-from plucky_heron.desktop.widgets import Card
-from plucky_heron.desktop.workbench import Workbench
 from plucky_heron.task.own_code import UntrustedError, trust
 
 CLASSES = tuple((f"plucky_heron.desktop.stations.{name.lower()}", f"{name}Station") for name in NAMES)

@@ -13,7 +13,7 @@ from plucky_heron.machine.urdf import rotation
 from plucky_heron.units import parse
 
 if TYPE_CHECKING:
-    from plucky_heron.dynamics.model import _Builder
+    from plucky_heron.dynamics.builder import Builder
 
 Array = np.ndarray
 _KINDS = {
@@ -24,7 +24,7 @@ MOST_CONTACTS = 48
 """Touching points a copy remembers at most."""
 
 
-def drives(builder: _Builder) -> tuple[layout.Drives, Array]:
+def drives(builder: Builder) -> tuple[layout.Drives, Array]:
     """Table of the drives and their dead times; their numbers go into the row."""
     machine, m = builder.machine, len(builder.machine.drives)
     table = layout.Drives(*(np.zeros(m, dtype=np.int64) for _ in range(4)))
@@ -50,7 +50,7 @@ def drives(builder: _Builder) -> tuple[layout.Drives, Array]:
     return table, dead_time
 
 
-def _thruster(builder: _Builder, b: int, drive: Drive) -> int:
+def _thruster(builder: Builder, b: int, drive: Drive) -> int:
     node, turned, at = builder.place[str(drive.body)]
     builder.row[b + 10 : b + 13] = at + turned @ np.array(drive.at)
     builder.row[b + 13 : b + 16] = turned @ _unit(drive.direction)
@@ -63,7 +63,7 @@ def _unit(direction: tuple[float, float, float]) -> Array:
     return np.asarray(vector / max(float(np.linalg.norm(vector)), 1e-12))
 
 
-def forces(builder: _Builder) -> tuple[layout.Forces, int]:
+def forces(builder: Builder) -> tuple[layout.Forces, int]:
     """Table of forces, tanks and couplings, and how many of the forces remember something."""
     machine, count = builder.machine, len(builder.machine.forces)
     couplings = list(machine.couplings.values())
@@ -122,12 +122,12 @@ def forces(builder: _Builder) -> tuple[layout.Forces, int]:
     return table, memories
 
 
-def _point(builder: _Builder, body: str, at: tuple[float, float, float]) -> tuple[int, Array]:
+def _point(builder: Builder, body: str, at: tuple[float, float, float]) -> tuple[int, Array]:
     node, turned, origin = builder.place[body]
     return node, origin + turned @ np.array(at)
 
 
-def _tyre(builder: _Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
+def _tyre(builder: Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
     machine = builder.machine
     joint = machine.joints[machine.joint_above(tyre.wheel)]
     node, numbers[0:3] = _point(builder, tyre.wheel, tyre.at)
@@ -140,7 +140,7 @@ def _tyre(builder: _Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
     return node, carrier
 
 
-def placed_shapes(builder: _Builder) -> list[tuple[str, Placed]]:
+def placed_shapes(builder: Builder) -> list[tuple[str, Placed]]:
     """The solid shapes of all bodies, with their body."""
     return [
         (name, place(shape, *builder.place[name]))
@@ -150,7 +150,7 @@ def placed_shapes(builder: _Builder) -> list[tuple[str, Placed]]:
     ]
 
 
-def contacts(builder: _Builder, placed: list[tuple[str, Placed]]) -> layout.Contacts:
+def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Contacts:
     """What may touch what: bodies on a common joint, on the same node or listed apart do not."""
     machine = builder.machine
     apart = {frozenset(pair) for pair in machine.no_contact}

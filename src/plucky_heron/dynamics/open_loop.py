@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import energies
-from plucky_heron.dynamics.model import build_model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import Machine

@@ -161,7 +161,6 @@ class Plant:
 
     def settle_drives(self, copies: Array) -> None:
         """Let drives start holding: position drives at the pose they find, speed drives the static load."""
-        from plucky_heron.dynamics.model import static_load
 
         table, n = self.model.drive_table, len(self.model.joints)
         for a in np.flatnonzero(table.kind == layout.POSITION):
@@ -254,3 +253,48 @@ class Plant:
         """Set the state kept by `keep`."""
         for name in _STATE:
             getattr(self, name)[...] = kept[name]
+
+
+def mass_matrix(model: Model, position: Array, row: Array | None = None) -> Array:
+    """Joint-space mass matrix (n, n) at a pose."""
+    _, lower = _dynamics(model, position, np.zeros(len(model.joints)), row)
+    full: Array = np.tril(lower) + np.tril(lower, -1).T
+    return full
+
+
+def accelerations(
+    model: Model,
+    position: Array,
+    velocity: Array,
+    *,
+    row: Array | None = None,
+    command: Array | None = None,
+    wind: Array | None = None,
+) -> Array:
+    """Joint accelerations (n,) of one copy whose drives put out `command` (m,) without lag; nothing touches."""
+    return _dynamics(model, position, velocity, row, command, wind)[0]
+
+
+def static_load(model: Model, position: Array, row: Array) -> Array:
+    """What gravity and springs push the joints with at rest, (n,) N or N*m."""
+    pushed, lower = _dynamics(model, position, np.zeros(len(model.joints)), row)
+    return np.asarray((np.tril(lower) + np.tril(lower, -1).T) @ pushed)
+
+
+def _dynamics(
+    model: Model,
+    position: Array,
+    velocity: Array,
+    row: Array | None = None,
+    command: Array | None = None,
+    wind: Array | None = None,
+) -> tuple[Array, Array]:
+    plant = Plant(model, 1, 1e-3, threads=1)
+    plant.position[0], plant.velocity[0] = position, velocity
+    if row is not None:
+        plant.rows[0] = row
+    if command is not None:
+        plant.played[0] = command
+    if wind is not None:
+        plant.winds[0] = wind
+    return plant.free_accelerations()

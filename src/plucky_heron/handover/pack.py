@@ -21,12 +21,12 @@ from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import read_toml, write_whole
 from plucky_heron.handover.exporters import ONNX_OPSET, Line, templates, to_c, to_onnx
 from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.runs.freeze import frozen_problem, run_folder
+from plucky_heron.runs.store import RunRow, RunStore
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.commanding import Command
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.training.launch import frozen_problem, run_folder
-from plucky_heron.training.store import RunRow, RunStore
 
 Array = np.ndarray
 

@@ -6,16 +6,14 @@ A sensor gives one or more named channels; formulas use them as ``NAME.channel``
 from __future__ import annotations
 
 from collections.abc import Container, Mapping
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
 from plucky_heron.files import Settings
+from plucky_heron.machine.joints import Joint
 from plucky_heron.machine.parts import Above, Direction, NotBelow, Point, Turn
 from plucky_heron.units import Angle, Frequency, Length, Number, Time
-
-if TYPE_CHECKING:
-    from plucky_heron.machine.schema import Joint
 
 _AXES = ("x", "y", "z")
 CHANNELS: dict[str, tuple[tuple[str, str], ...]] = {

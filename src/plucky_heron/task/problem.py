@@ -14,13 +14,15 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.dynamics.apart import known_places
-from plucky_heron.dynamics.model import Model, build_model
+from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.errors import FileError, FormulaError, HeronError
 from plucky_heron.files import inside, load
 from plucky_heron.formula import Expression, parse_formula
 from plucky_heron.machine.drawings import read_site
-from plucky_heron.machine.schema import Machine, read_machine
+from plucky_heron.machine.reading import read_machine
+from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.task.commanding import Action, Command
 from plucky_heron.task.distributions import Distribution

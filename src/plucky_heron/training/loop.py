@@ -12,15 +12,15 @@ from typing import Any
 
 import numpy as np
 
+from plucky_heron.control.base_controller import BaseLaw, base_law
 from plucky_heron.errors import FileError
 from plucky_heron.files import write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
-from plucky_heron.task.observed_pay import ObservedPay
+from plucky_heron.task.observed_reward import ObservedPay
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
-from plucky_heron.training.base_law import BaseLaw, base_law
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
 from plucky_heron.training.recipe import Recipe

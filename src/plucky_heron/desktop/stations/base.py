@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QWidget
 
-from plucky_heron.desktop.workbench import Workbench
+from plucky_heron.desktop.bench.workbench import Workbench
 
 
 class Station(QWidget):

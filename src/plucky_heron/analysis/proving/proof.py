@@ -1,0 +1,127 @@
+"""Proof: the same fresh trials for the policy and for everyone it should beat."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from plucky_heron.analysis.statistics import paired_difference, wilson
+from plucky_heron.control.regulator import regulator_for
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.simulation.drivers import Constant, Driver, Random, Rule
+from plucky_heron.simulation.trials import Recording, Trials, run_trials
+from plucky_heron.task.distributions import Distribution
+from plucky_heron.task.problem import Problem, bind
+from plucky_heron.training.evaluation import EVALUATION_SEED
+
+PROVING_STREAM = "proving"
+
+
+@dataclass(frozen=True)
+class Proof:
+    """Trials of every driver, the policy first."""
+
+    problem: Problem
+    trials: dict[str, Trials]
+    drivers: dict[str, Driver]
+
+    def summary(self) -> dict[str, Any]:
+        """Figures by driver: success share with Wilson interval, score quartiles, worst trials, endings."""
+        ours = self.trials["policy"]
+        summary = {}
+        for name, trials in self.trials.items():
+            count = len(trials.score)
+            difference, half = paired_difference(trials.success, ours.success)
+            summary[name] = {
+                "success": float(trials.success.mean()),
+                "success_interval": list(wilson(int(trials.success.sum()), count)),
+                "score": {
+                    "mean": float(trials.score.mean()),
+                    "quartiles": [float(q) for q in np.percentile(trials.score, (25, 50, 75))],
+                },
+                "worst": trials.worst(5),
+                "endings": trials.tally(),
+                "effort": float(trials.effort.mean()),
+                "against_policy": [difference, half],
+            }
+        return summary
+
+    def replay(self, name: str, trial: int) -> Recording:
+        """One trial again, sample by sample, bit for bit as it was proved."""
+        return record_trial(self.problem, self.drivers[name], len(self.trials[name].score), trial)
+
+
+def opponents(problem: Problem, project: Path | None = None) -> list[Driver]:
+    """Nobody, random commands, the task's rules, and the tuned regulator where the task allows one."""
+    drivers: list[Driver] = [Constant(problem), Random(problem, EVALUATION_SEED)]
+    drivers += [Rule(problem, name) for name in problem.rules]
+    if problem.hold:
+        drivers.append(regulator_for(problem, project))
+    return drivers
+
+
+def prove(
+    problem: Problem,
+    policy: Policy,
+    *,
+    trials: int = 200,
+    project: Path | None = None,
+    progress: Callable[[str, float], bool] | None = None,
+) -> Proof:
+    """Run the same trials under the policy and all its opponents.
+
+    Parameters
+    ----------
+    progress
+        Called with the driver's name and the share done of the whole; returning False abandons the proof.
+
+    Raises
+    ------
+    StateError
+        Abandoned.
+    """
+    problem = problem.for_proving()
+    drivers: list[Driver] = [PolicyDriver(policy), *opponents(problem, project)]
+    done: dict[str, Trials] = {}
+    for number, driver in enumerate(drivers):
+
+        def tell(share: float, number: int = number, name: str = driver.name) -> bool:
+            return progress is None or progress(name, (number + share) / len(drivers))
+
+        done[driver.name] = run_trials(
+            problem, driver, seed=EVALUATION_SEED, stream=PROVING_STREAM, count=trials, progress=tell
+        )
+        if not tell(1.0):
+            raise StateError("the proof was stopped; nothing is concluded from a part of it")
+    return Proof(problem, done, {d.name: d for d in drivers})
+
+
+def record_trial(problem: Problem, driver: Driver, trials: int, number: int, stream: str = PROVING_STREAM) -> Recording:
+    """One trial of a set of `trials`, recorded; the whole set runs again so that the bits are the same."""
+    if not 0 <= number < trials:
+        raise StateError(f"trial {number}: there are {trials}, numbered from 0")
+    found = run_trials(problem, driver, seed=EVALUATION_SEED, stream=stream, count=trials, record=[number])
+    return found.recordings[number]
+
+
+def varied(problem: Problem, changes: Mapping[str, str]) -> Problem:
+    """`problem` with other variation: name -> ``"LOW:HIGH"`` or one value.
+
+    Raises
+    ------
+    FileError
+        Unknown name, or a value that cannot be read.
+    """
+    variation = dict(problem.task.variation)
+    for name, text in changes.items():
+        low, colon, high = text.partition(":")
+        if not low or (colon and not high):
+            raise FileError("--vary", name, text, "wanted LOW:HIGH, such as basket.mass=20kg:80kg")
+        variation[name] = Distribution(uniform=(low, high)) if colon else Distribution(fixed=low)
+    task = problem.task.model_copy(update={"variation": variation})
+    return bind(problem.machine, problem.site, task, "--vary", problem.code)

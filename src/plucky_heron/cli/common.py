@@ -1,0 +1,85 @@
+"""What all commands share: the application, its usual options, and how a project, a task or a run is found."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from plucky_heron.errors import StateError
+
+if TYPE_CHECKING:
+    from plucky_heron.project import Project
+    from plucky_heron.runs.store import RunRow
+
+app = typer.Typer(
+    name="heron", no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False,
+    help="Plucky Heron: describe a machine, train a controller for it, prove it, hand it over.",
+)  # fmt: skip
+
+Json = Annotated[bool, typer.Option("--json", help="Print exactly one JSON object.")]
+ProjectOption = Annotated[
+    Path | None, typer.Option("--project", help="Project folder; else this folder, else the demo's copy.")
+]
+
+
+def fail(text: str, status: int = 2) -> typer.Exit:
+    """One clear line on standard error."""
+    print(f"heron: {text}", file=sys.stderr)
+    return typer.Exit(status)
+
+
+def report(answer: dict[str, Any], as_json: bool, lines: list[str]) -> None:
+    """The answer, for a program or for a person."""
+    print(json.dumps(answer, allow_nan=False, default=str) if as_json else "\n".join(lines))
+
+
+def find_project(folder: Path | None) -> Project:
+    """The project to work on; says so when it is the demo's copy."""
+    from plucky_heron.project import Project, demo_copy
+
+    if folder is not None:
+        return Project(folder)
+    if Path("project.toml").is_file():
+        return Project(Path.cwd())
+    copy = demo_copy()
+    print(f"working on the demo project {copy}", file=sys.stderr)
+    return Project(copy)
+
+
+def find_task(task: str, folder: Path | None) -> tuple[Project, str]:
+    """A task by its name, or by the path of its file."""
+    from plucky_heron.project import Project
+
+    path = Path(task)
+    if path.suffix == ".toml" and path.parent.name == "tasks":
+        return Project(path.parent.parent), path.stem
+    return find_project(folder), task
+
+
+def find_run(run: str, folder: Path | None) -> tuple[Project, RunRow]:
+    """A run by its number, or by the path of its folder."""
+    from plucky_heron.project import Project
+
+    path = Path(run)
+    if path.is_dir() and path.parent.name == "runs":
+        project, text = Project(path.parent.parent), path.name
+    else:
+        project, text = find_project(folder), run
+    if not text.isdigit():
+        raise StateError(f"run {run!r}: wanted its number, such as 3, or its folder")
+    return project, project.run(int(text))
+
+
+def pairs(items: list[str], option: str) -> dict[str, str]:
+    """``name=value`` options as a dictionary."""
+    found = {}
+    for item in items:
+        name, equals, value = item.partition("=")
+        if not equals or not name or not value:
+            raise StateError(f"{option} {item}: wanted name=value")
+        found[name.strip()] = value.strip()
+    return found

@@ -1,0 +1,60 @@
+"""Packs, and running them on a rig."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from plucky_heron.cli.common import Json, ProjectOption, app, find_run, report
+
+
+@app.command()
+def handover(
+    run: str,
+    out: Annotated[Path, typer.Option("--out", help="Folder of the pack; must not exist, or be a pack.")],
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
+    """Write a pack for a real controller and check that it computes the same."""
+    from plucky_heron.handover.pack import write_pack
+    from plucky_heron.runs.store import RunStore
+
+    found, row = find_run(run, project)
+    answer = write_pack(found.folder, row, out)
+    store = RunStore(found.folder)
+    store.add_result(row.id, "pack", answer)
+    store.close()
+    lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
+    lines += [
+        f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
+    ]
+    report(answer, json_, lines)
+
+
+@app.command()
+def rollout(
+    pack: Path,
+    on: Annotated[str, typer.Option("--on", help="The rig: host.")] = "host",
+    episodes: Annotated[int, typer.Option("--episodes", min=1, max=1000, help="Starts to run.")] = 5,
+    fast: Annotated[
+        bool, typer.Option("--fast", help="In lock-step, as fast as it goes, instead of real time.")
+    ] = False,
+    json_: Json = False,
+) -> None:
+    """Run a pack on a simulated controller in closed loop."""
+    from plucky_heron.rigs.rollout import roll_out
+
+    result = roll_out(pack, on, episodes=episodes, lock_step=fast)
+    answer = result.summary()
+    trip = answer["round_trip_ms"]
+    lines = [
+        f"{answer['rig']}, {episodes} episodes, {'lock-step' if fast else 'real time'}: score {answer['score']:.2f}, "
+        f"the same starts inside the program {answer['score_inside']:.2f}",
+        f"{answer['samples']} samples, {answer['missed']} missed; round trip median {trip['median']:.3f} ms, "
+        f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
+        f"largest command difference {answer['command_difference']:.1e} of the range",
+    ]
+    report(answer, json_, lines)
+    raise typer.Exit(0 if answer["missed"] == 0 or not fast else 1)

@@ -1,0 +1,41 @@
+"""Proving a policy."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from plucky_heron.cli.common import Json, ProjectOption, app, find_run, pairs, report
+from plucky_heron.cli.reports import proof_lines
+
+
+@app.command()
+def prove(
+    run: str,
+    trials: Annotated[int, typer.Option("--trials", min=1, max=100_000, help="Trials a driver.")] = 200,
+    vary: Annotated[list[str], typer.Option("--vary", help="name=LOW:HIGH, instead of the task's variation.")] = [],  # noqa: B006
+    require: Annotated[
+        float | None, typer.Option("--require", min=0, max=1, help="Success share that must be reached.")
+    ] = None,
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
+    """Try the kept policy against nobody, chance, rules and the regulator, all on the same fresh trials."""
+    from plucky_heron.analysis.proving.proof import prove as run_proof
+    from plucky_heron.analysis.proving.proof import varied
+    from plucky_heron.runs.store import RunStore
+
+    found, row = find_run(run, project)
+    changes = pairs(vary, "--vary")
+    problem = found.frozen(row.id)
+    proof = run_proof(
+        varied(problem, changes) if changes else problem, found.policy(row.id), trials=trials, project=found.folder
+    )
+    answer: dict[str, Any] = {"run": row.id, "trials": trials, "varied": changes, "drivers": proof.summary()}
+    store = RunStore(found.folder)
+    store.add_result(row.id, "proof", answer)
+    store.close()
+    report(answer, json_, proof_lines(answer))
+    share = answer["drivers"]["policy"]["success"]
+    raise typer.Exit(1 if require is not None and share < require else 0)

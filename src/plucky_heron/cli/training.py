@@ -1,0 +1,97 @@
+"""Training: the methods, runs and their catalogue."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from plucky_heron.cli.common import Json, ProjectOption, app, fail, find_project, find_run, find_task, pairs, report
+from plucky_heron.cli.reports import follow, per_cent, run_answer, seed_summary, training_lines
+from plucky_heron.errors import StateError
+
+
+@app.command()
+def methods(json_: Json = False) -> None:
+    """What each learning method suits, what it costs, and how it usually goes wrong."""
+    from plucky_heron.learning.guide import GUIDES, settings_facts
+
+    lines = []
+    for key, guide in GUIDES.items():
+        lines += [f"{key:<14} {guide.suits}", f"{'':<14} costs: {guide.costs}", f"{'':<14} goes wrong: {guide.fails}"]
+    answer = [
+        {
+            "method": key, "name": guide.name, "suits": guide.suits, "costs": guide.costs, "goes_wrong": guide.fails, "presets": guide.presets,
+            "settings": [
+                {"key": f.key, "does": f.does, "wrong": f.wrong, "default": f.default, "limits": f.limits} for f in settings_facts(key)
+            ],
+        }
+        for key, guide in GUIDES.items()
+    ]  # fmt: skip
+    report({"methods": answer}, json_, lines)
+
+
+@app.command()
+def train(
+    task: Annotated[str, typer.Argument(help="Task name or file; not needed with --resume.")] = "",
+    recipe: Annotated[
+        str | None,
+        typer.Option("--recipe", help="Recipe of the project; by default the one named like the task, else ppo."),
+    ] = None,
+    method: Annotated[str | None, typer.Option("--method", help="Another method with its standard settings.")] = None,
+    seed: Annotated[int, typer.Option("--seed", min=0, help="First seed.")] = 1,
+    seeds: Annotated[int, typer.Option("--seeds", min=1, max=100, help="How many seeds.")] = 1,
+    steps: Annotated[int | None, typer.Option("--steps", min=1, help="Control steps at most.")] = None,
+    set_: Annotated[list[str], typer.Option("--set", help="key=value, a setting of the recipe.")] = [],  # noqa: B006
+    resume: Annotated[str | None, typer.Option("--resume", help="A run to go on with.")] = None,
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
+    """Train; Ctrl-C stops cleanly and keeps everything."""
+    from plucky_heron.files import validate
+    from plucky_heron.learning.guide import GUIDES, preset
+    from plucky_heron.runs import launch
+    from plucky_heron.training.recipe import Recipe, with_changes
+
+    if resume is not None:
+        found, row = find_run(resume, project)
+        launch.resume(found.folder, row.id)
+        numbers = [row.id]
+    else:
+        if not task:
+            raise StateError("train: name a task, such as lift, or a run with --resume")
+        found, name = find_task(task, project)
+        plain = {"name": method, **preset(method)} if method in GUIDES else {"name": method, "method": method}
+        chosen = (
+            validate(Recipe, plain, "--method")
+            if method is not None
+            else found.recipe(recipe or found.recipe_for(name))
+        )
+        changes = pairs(set_, "--set")
+        if steps is not None:
+            changes["steps"] = str(steps)
+        numbers = launch.train(found.folder, name, with_changes(chosen, changes), list(range(seed, seed + seeds)))
+    rows = follow(found, numbers, quiet=json_)
+    failed = [row for row in rows if row.state == "failed"]
+    if failed:
+        raise fail(f"run {failed[0].id} failed: {failed[0].stop_text}", 1)
+    answers = [run_answer(row) for row in rows]
+    batch: dict[str, Any] = {"batch": rows[0].batch, "runs": answers, **seed_summary(rows)}
+    report(answers[0] if len(rows) == 1 else batch, json_, training_lines(rows))
+
+
+@app.command()
+def runs(folder: Annotated[Path | None, typer.Argument(help="Project folder.")] = None, json_: Json = False) -> None:
+    """The catalogue of runs."""
+    found = find_project(folder)
+    rows = found.runs()
+    lines = [
+        f"{'run':>4} {'batch':>5} {'task':<12}{'recipe':<12}{'seed':>4} {'state':<8}{'steps':>9} {'best':>8}  stopped by"
+    ]
+    for r in rows:
+        lines.append(
+            f"{r.id:>4} {r.batch:>5} {r.task:<12}{r.recipe:<12}{r.seed:>4} {r.state:<8}{r.steps:>9} "
+            f"{per_cent(r.best_success):>8}  {r.stop_text or ''}"
+        )
+    report({"runs": [run_answer(r) for r in rows]}, json_, lines if rows else ["nothing was trained here yet"])

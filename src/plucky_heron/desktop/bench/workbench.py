@@ -1,0 +1,383 @@
+"""What the window works on: the project, the chosen task and run, the playing episode, edits and jobs."""
+
+from __future__ import annotations
+
+import sqlite3
+import tomllib
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from plucky_heron.analysis.proving.proof import Proof
+from plucky_heron.analysis.shakedown.rehearsals import Shakedown, figures_of, kept_scores
+from plucky_heron.desktop.bench.playback import Playback
+from plucky_heron.desktop.jobs import Job
+from plucky_heron.errors import HeronError
+from plucky_heron.files import validate, write_whole
+from plucky_heron.machine.drawings import with_drawings
+from plucky_heron.machine.meshes import with_meshes
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.project import Project
+from plucky_heron.runs import launch
+from plucky_heron.runs.store import RunRow, RunStore, median_run
+from plucky_heron.task.own_code import UntrustedError, load_code
+from plucky_heron.task.problem import Problem, bind
+from plucky_heron.task.schema import Task
+from plucky_heron.training.recipe import Recipe
+
+Key = Sequence[str | int]
+
+
+class FileEdit(QUndoCommand):
+    """One change of one file, by its whole text before and after."""
+
+    def __init__(self, bench: Workbench, path: Path, before: str, after: str, text: str) -> None:
+        super().__init__(text)
+        self.bench, self.path, self.before, self.after = bench, path, before, after
+
+    def redo(self) -> None:
+        """Write the new text."""
+        write_whole(self.path, self.after)
+        self.bench.reload()
+
+    def undo(self) -> None:
+        """Write the old text."""
+        write_whole(self.path, self.before)
+        self.bench.reload()
+
+
+class Workbench(QObject):
+    """The state that all stations share.
+
+    Signals
+    -------
+    problem_changed()
+        Machine, site or task were edited or chosen.
+    runs_changed()
+        The catalogue or the chosen run changed.
+    results_changed()
+        Rehearsals, proof, pack or rollout changed.
+    job_changed()
+        A job began, got on, or ended.
+    troubled(str)
+        Something to tell the person, in one line; empty when it is over.
+    trust_asked(UntrustedError)
+        The task brings Python that nobody has trusted on this machine.
+    """
+
+    problem_changed = Signal()
+    runs_changed = Signal()
+    results_changed = Signal()
+    job_changed = Signal()
+    troubled = Signal(str)
+    trust_asked = Signal(object)
+
+    def __init__(self, folder: Path, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.project = Project(folder)
+        self.playback = Playback(self)
+        self.undo = QUndoStack(self)
+        self.store = RunStore(self.project.folder)
+        self.closed = False
+        self.task = self.project.first_task()
+        self.recipe_name = self.project.recipe_for(self.task)
+        self.problem: Problem | None = None
+        self.recipe: Recipe | None = None
+        self.trouble = ""
+        self.rows: list[RunRow] = []
+        self.batch: int | None = None
+        self.run: int | None = None
+        self.shakedown: Shakedown | None = None
+        self.shakedown_of = ""
+        self.proof: Proof | None = None
+        self.proof_run: int | None = None
+        self.pack: dict[str, Any] | None = None
+        self.rollout: dict[str, Any] | None = None
+        self.job: Job | None = None
+        self.share = 0.0
+        self._signature: object = None
+        self.reload()
+        self.refresh_runs()
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self.refresh_runs)
+        self._timer.start(400)
+
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def reload(self) -> None:
+        """Read the chosen task and recipe again."""
+        try:
+            self.problem = self.project.problem(self.task)
+            self.recipe = self.project.recipe(self.recipe_name)
+            self.say("")
+        except UntrustedError as error:
+            self.say(str(error))
+            self.trust_asked.emit(error)
+        except HeronError as error:
+            self.say(str(error))
+        if self.problem is not None:
+            self.playback.problem = self.playback.problem or self.problem
+        self.problem_changed.emit()
+
+    def choose_recipe(self, name: str) -> None:
+        """Work with another recipe."""
+        self.recipe_name = name
+        self.reload()
+
+    def choose_task(self, task: str) -> None:
+        """Work on another task."""
+        other = task != self.task
+        self.task, self.shakedown, self.proof = task, None, None
+        self.recipe_name = self.project.recipe_for(task) if other else self.recipe_name
+        self.reload()
+        if other and self.problem is not None:
+            self.playback.load(self.problem, None, "")
+        self._signature = None
+        self.refresh_runs()
+
+    def path_of(self, kind: str) -> Path:
+        """File of the chosen machine, site, task or recipe."""
+        assert self.problem is not None
+        task = self.problem.task
+        name = {"tasks": self.task, "machines": task.machine, "sites": task.site, "recipes": self.recipe_name}[kind]
+        return self.project.folder / kind / f"{name}.toml"
+
+    def edit(self, kind: str, key: Key, value: object, text: str) -> str:
+        """Change one value of a file, if what comes out is valid; returns what is wrong, or nothing."""
+        return self.rewrite(kind, lambda document: put(document, key, value), text)
+
+    def rewrite(self, kind: str, change: Callable[[Any], object], text: str) -> str:
+        """Change a file's document, if what comes out is valid; returns what is wrong, or nothing.
+
+        Comments and order of the file stay; the change can be undone.
+        """
+        path = self.path_of(kind)
+        try:
+            before = path.read_text()
+            document = tomlkit.parse(before)
+            change(document)
+            after = tomlkit.dumps(document)
+            self._check(kind, tomllib.loads(after), path)
+        except HeronError as error:
+            return str(error)
+        except FileNotFoundError:
+            return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
+        except (KeyError, IndexError, TypeError, OSError) as error:
+            return f"{path}: {text}: cannot be changed: {error!r}"
+        if after != before:
+            self.undo.push(FileEdit(self, path, before, after, text))
+        return ""
+
+    def document(self, kind: str) -> dict[str, Any]:
+        """A file as it stands, values as they were written; empty where it cannot be read."""
+        try:
+            return tomllib.loads(self.path_of(kind).read_text())
+        except (OSError, ValueError):
+            return {}
+
+    def machine_document(self) -> Any:
+        """The machine file as it stands, for copying parts of it."""
+        return tomlkit.parse(self.path_of("machines").read_text())
+
+    def _check(self, kind: str, data: dict[str, Any], path: Path) -> None:
+        assert self.problem is not None
+        if kind == "machines":
+            machine = with_meshes(validate(Machine, data, path), path)
+            bind(machine, self.problem.site, self.problem.task, str(path), self.problem.code)
+        elif kind == "sites":
+            site = with_drawings(validate(Site, data, path), path)[0]
+            bind(self.problem.machine, site, self.problem.task, str(path), self.problem.code)
+        elif kind == "tasks":
+            task = validate(Task, data, path)
+            code = load_code(self.project.folder, task.code, path) if task.code is not None else None
+            bind(self.problem.machine, self.problem.site, task, str(path), code)
+        else:
+            validate(Recipe, data, path).method_settings(path)
+
+    def say(self, text: str) -> None:
+        """Tell the person something in one line; empty when it is over."""
+        if text != self.trouble:
+            self.trouble = text
+            self.troubled.emit(text)
+
+    # --- runs --------------------------------------------------------------------------------------------------------
+
+    def refresh_runs(self) -> None:
+        """Look into the store; tell whoever listens if something moved."""
+        try:
+            rows = [row for row in self.store.runs() if row.task == self.task]
+        except sqlite3.Error as error:
+            self.say(f"the run store cannot be read: {error}")
+            return
+        if self.batch not in {row.batch for row in rows}:
+            self.batch = rows[-1].batch if rows else None
+            self.run = None
+        signature = ([(r.id, r.state, r.steps, r.best_step, r.retest is not None) for r in rows], self.batch, self.run)
+        self.rows = rows
+        if self.run is None or all(row.id != self.run for row in rows):
+            chosen = median_run(self.batch_rows())
+            self.run = chosen.id if chosen is not None else None
+        if signature != self._signature:
+            self._signature = signature
+            self.runs_changed.emit()
+
+    def batch_rows(self, batch: int | None = None) -> list[RunRow]:
+        """Runs of a batch, by default the chosen one."""
+        wanted = self.batch if batch is None else batch
+        return [row for row in self.rows if row.batch == wanted]
+
+    def row(self) -> RunRow | None:
+        """The chosen run."""
+        return next((row for row in self.rows if row.id == self.run), None)
+
+    def choose_batch(self, batch: int) -> None:
+        """Look at another batch."""
+        self.batch, self.run = batch, None
+        self.refresh_runs()
+
+    def choose_run(self, run: int) -> None:
+        """Look at another run."""
+        row = next((r for r in self.rows if r.id == run), None)
+        if row is not None:
+            self.batch, self.run = row.batch, run
+            self.refresh_runs()
+
+    def older(self, row: RunRow) -> bool:
+        """Whether the task or machine were changed since a run."""
+        return self.problem is not None and row.fingerprint != self.problem.fingerprint()
+
+    def scores(self) -> dict[str, dict[str, Any]]:
+        """What simple drivers reached on the task: of the last rehearsals, else as kept beside the task."""
+        if self.shakedown is not None:
+            return figures_of(self.shakedown.rehearsals)
+        return dict(kept_scores(self.project.folder, self.task).get("drivers", {}))
+
+    def lines(self, quantity: str) -> list[tuple[str, float]]:
+        """Drivers that charts draw as lines: nobody, a constant, chance, the regulator and the best rule; by "score" or "success"."""
+        scores = self.scores()
+        rules = sorted((n for n in scores if n.startswith("rule ")), key=lambda n: -float(scores[n]["score"]))
+        names = [n for n in ("nobody", "constant", "random", "regulator") if n in scores] + rules[:1]
+        return [(name, float(scores[name][quantity])) for name in names]
+
+    def shakedown_older(self) -> bool:
+        """Whether the task or machine were changed since the rehearsals."""
+        return (
+            self.problem is not None and self.shakedown is not None and self.shakedown_of != self.problem.fingerprint()
+        )
+
+    def training(self) -> list[RunRow]:
+        """Runs that wait or are at work."""
+        return [row for row in self.rows if row.alive]
+
+    def train(self, seeds: list[int]) -> str:
+        """Start a batch of the present task and recipe; returns what is wrong, or nothing."""
+        try:
+            recipe = self.project.recipe(self.recipe_name)
+            numbers = launch.train(self.project.folder, self.task, recipe, seeds)
+        except HeronError as error:
+            self.say(str(error))
+            return str(error)
+        self.batch, self.run = self.store.run(numbers[0]).batch, None
+        self.refresh_runs()
+        return ""
+
+    def stop_training(self) -> None:
+        """Ask all runs at work to stop; they keep what they have."""
+        launch.stop(self.project.folder, [row.id for row in self.training()])
+        self.refresh_runs()
+
+    def resume(self, run: int) -> None:
+        """Put a run back to work."""
+        try:
+            launch.resume(self.project.folder, run)
+        except HeronError as error:
+            self.say(str(error))
+        self.refresh_runs()
+
+    # --- jobs --------------------------------------------------------------------------------------------------------
+
+    def start_job(self, name: str, function: Callable[[Job], Any], then: Callable[[Any], None]) -> Job | None:
+        """Start a job if none is at work; its result goes to `then` in this thread."""
+        if self.job is not None and self.job.busy:
+            self.say(f"{self.job.name} is still at work; stop it first")
+            return None
+        job = Job(name, function, self)
+        self.job, self.share = job, 0.0
+        job.progressed.connect(self._progress)
+        job.done.connect(lambda result: self._ended(job, "", then, result))
+        job.failed.connect(lambda text: self._ended(job, text, then, None))
+        self.say("")
+        self.job_changed.emit()
+        return job.start()
+
+    def _progress(self, share: float) -> None:
+        self.share = share
+        self.job_changed.emit()
+
+    def _ended(self, job: Job, text: str, then: Callable[[Any], None], result: Any) -> None:
+        if self.job is job:
+            self.job = None
+        if text:
+            self.say(text)
+        else:
+            then(result)
+        self.job_changed.emit()
+        self.results_changed.emit()
+
+    def close(self) -> None:
+        """End jobs; runs go on by themselves."""
+        self.closed = True
+        self._timer.stop()
+        if self.job is not None:
+            self.job.stop()
+            self.job.wait(5.0)
+        self.store.close()
+
+
+def put(document: Any, key: Key, value: object) -> None:
+    """Set a value in a TOML document, or take it out where it is None.
+
+    Tables on the way are made where they are missing; one past the end of an array of tables appends to it.
+    """
+    at = document
+    for part in key[:-1]:
+        if isinstance(part, str) and part not in at:
+            at[part] = tomlkit.table()
+        at = at[part]
+    last = key[-1]
+    if value is None:
+        if isinstance(last, int) or last in at:
+            del at[last]
+    elif isinstance(last, int) and last == len(at):
+        at.append(_table(value))
+    else:
+        at[last] = _inline(value) if isinstance(value, dict) and key[0] in _INLINE else _made(value)
+
+
+_INLINE = ("starts", "variation", "setpoints")
+"""Tables whose entries are short enough for one line."""
+
+
+def _made(value: object) -> object:
+    return _table(value) if isinstance(value, dict) else value
+
+
+def _table(value: object) -> object:
+    if not isinstance(value, dict):
+        return value
+    table = tomlkit.table()
+    for name, part in value.items():
+        table[name] = part
+    return table
+
+
+def _inline(value: dict[str, object]) -> object:
+    table = tomlkit.inline_table()
+    for name, part in value.items():
+        table[name] = _inline(part) if isinstance(part, dict) else part
+    return table

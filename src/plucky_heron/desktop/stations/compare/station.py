@@ -1,0 +1,351 @@
+"""Compare: batches as median, band and worst; what differs; what may be said."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from plucky_heron.analysis.comparing.comparison import batches, differences, recipe_facts
+from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
+from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
+from plucky_heron.runs.store import RunRow
+from plucky_heron.training.stop import show_steps, show_value
+
+
+class BatchList(QWidget):
+    """Batches of this task, newest first; a click takes one into the comparison or out of it."""
+
+    toggled = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.entries: list[tuple[int, str, str]] = []
+        self.letters: dict[int, str] = {}
+        self.cursor = 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("batches")
+        self.setMinimumHeight(90)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """A ring with a letter, the recipe, the seeds and time."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = theme()
+        if not self.entries:
+            painter.setPen(t.color("soft"))
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignTop, "No batch yet: train one, change the recipe, train another"
+            )
+        for k, (batch, text, note) in enumerate(self.entries):
+            y = 4 + k * 26
+            letter = self.letters.get(batch, "")
+            role = SERIES[LETTERS.index(letter) % len(SERIES)] if letter else "rule"
+            painter.setPen(QPen(t.color(role), 2))
+            painter.setBrush(t.color("card"))
+            painter.drawEllipse(QRectF(2, y, 20, 20))
+            painter.setFont(font(12, bold=True))
+            painter.setPen(t.color("ink"))
+            painter.drawText(QRectF(2, y, 20, 20), Qt.AlignmentFlag.AlignCenter, letter)
+            painter.setFont(font(13, bold=bool(letter)))
+            painter.drawText(QRectF(32, y, self.width() - 150, 20), Qt.AlignmentFlag.AlignVCenter, text)
+            painter.setFont(font(12))
+            painter.setPen(t.color("soft"))
+            painter.drawText(
+                QRectF(self.width() - 180, y, 176, 20),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                note,
+            )
+            if self.hasFocus() and k == self.cursor:
+                painter.setPen(QPen(t.color("tide"), 2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(QRectF(0, y - 2, self.width() - 1, 24), 4, 4)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take in or out."""
+        row = int((event.position().y() - 2) // 26)
+        if 0 <= row < len(self.entries):
+            self.cursor = row
+            self.toggled.emit(self.entries[row][0])
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Up, down, Enter."""
+        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.entries:
+            self.cursor = (self.cursor + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(self.entries)
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.entries:
+            self.toggled.emit(self.entries[self.cursor][0])
+        else:
+            super().keyPressEvent(event)
+
+
+class SeedDots(QWidget):
+    """Every seed a dot, the median a bar, the quartiles a line; retests where there are any."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.groups: list[tuple[str, list[float]]] = []
+        self.quantity = "success"
+        self.setMinimumHeight(70)
+        self.setAccessibleName("every seed")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Rows of dots."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = theme()
+        values = [v for _, group in self.groups for v in group]
+        if not values:
+            painter.setPen(t.color("soft"))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "no finished seed yet")
+            return
+        low, high = min(values), max(values)
+        if self.quantity == "success":
+            low, high = min(low, 0.9), 1.0
+        margin = 0.04 * (high - low or 1.0)
+        left, right = 40.0, self.width() - 74.0
+        height = min(34.0, (self.height() - 20) / len(self.groups))
+
+        def x(value: float) -> float:
+            return left + (value - low + margin) / (high - low + 2 * margin or 1.0) * (right - left)
+
+        for k, (letter, group) in enumerate(self.groups):
+            y = (k + 0.5) * height
+            color = t.color(SERIES[LETTERS.index(letter) % len(SERIES)])
+            painter.setPen(QPen(color, 2))
+            painter.setBrush(t.color("card"))
+            painter.drawEllipse(QPointF(12, y), 10, 10)
+            painter.setPen(t.color("ink"))
+            painter.setFont(font(12, bold=True))
+            painter.drawText(QRectF(2, y - 10, 20, 20), Qt.AlignmentFlag.AlignCenter, letter)
+            painter.setPen(QPen(t.color("rule"), 1))
+            painter.drawLine(QPointF(left, y), QPointF(right, y))
+            if not group:
+                continue
+            color.setAlphaF(0.55)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(color)
+            for n, value in enumerate(group):
+                painter.drawEllipse(QPointF(x(value), y + (n % 3 - 1) * 3), 4, 4)
+            lower, median, upper = np.percentile(group, (25, 50, 75))
+            painter.setPen(QPen(t.color("ink"), 2))
+            painter.drawLine(QPointF(x(median), y - 9), QPointF(x(median), y + 9))
+            painter.drawLine(QPointF(x(lower), y + 9), QPointF(x(upper), y + 9))
+            painter.drawText(
+                QRectF(right + 4, y - 10, 70, 20),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                show_value(self.quantity, float(median)),
+            )
+        painter.setFont(font(11))
+        painter.setPen(t.color("soft"))
+        for value in np.linspace(low, high, 5):
+            text = f"{100 * value:.1f}" if self.quantity == "success" else f"{value:.0f}"
+            painter.drawText(
+                QRectF(x(value) - 30, height * len(self.groups) + 2, 60, 14), Qt.AlignmentFlag.AlignCenter, text
+            )
+
+
+class CompareStation(Station):
+    """The station."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self.chosen: list[int] = []
+        self._known: set[int] = set()
+        self._drawn: object = None
+        grid = QGridLayout(self)
+        grid.setContentsMargins(16, 10, 16, 14)
+        grid.setSpacing(10)
+        self.curves = Card("Learning curves", "median strong, quartiles shaded, worst seed dashed")
+        self.chart = CurveChart()
+        self.quantity = Choice("quantity")
+        self.quantity.addItem("the task's measure", "success")
+        self.quantity.addItem("score", "score")
+        self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
+        row = QHBoxLayout()
+        row.addWidget(self.quantity)
+        row.addStretch(1)
+        row.addWidget(label("control steps", "soft"))
+        self.curves.body.addWidget(self.chart, 1)
+        self.curves.body.addLayout(row)
+        self.said = Card("What may be said", "every seed a dot, median, quartiles")
+        self.dots = SeedDots()
+        self.said.body.addWidget(self.dots, 1)
+        self.words = label("", wrap=True)
+        self.said.body.addWidget(self.words)
+        self.differs = Card("What differs")
+        self.difference_rows = Rows((4, 3, 3, 3), spacing=3)
+        self.differs.body.addWidget(scrolled(self.difference_rows))
+        self.list_card = Card("Batches", "click to compare")
+        self.list = BatchList()
+        self.list.toggled.connect(self.toggle)
+        self.list_card.body.addWidget(scrolled(self.list), 1)
+        self.runs = Card("Runs of the chosen batches", "choose the one to prove")
+        self.run_rows = Rows((1, 1, 2, 2, 2, 5, 2), spacing=2)
+        self.runs.body.addWidget(scrolled(self.run_rows))
+        side = QVBoxLayout()
+        side.setSpacing(10)
+        side.addWidget(self.differs, 3)
+        side.addWidget(self.said, 4)
+        side.addWidget(self.list_card, 3)
+        grid.addWidget(self.curves, 0, 0)
+        grid.addWidget(self.runs, 1, 0)
+        grid.addLayout(side, 0, 1, 2, 1)
+        grid.setColumnStretch(0, 63)
+        grid.setColumnStretch(1, 37)
+        grid.setRowStretch(0, 60)
+        grid.setRowStretch(1, 40)
+        bench.runs_changed.connect(self.later)
+        self.refresh()
+
+    def toggle(self, batch: int) -> None:
+        """Take a batch in or out."""
+        if batch in self.chosen:
+            self.chosen.remove(batch)
+        else:
+            self.chosen = [*self.chosen, batch][-len(LETTERS) :]
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the chosen batches."""
+        bench = self.bench
+        found = batches(bench.rows)
+        fresh = [b for b in found if b not in self._known]
+        self._known |= set(found)
+        self.chosen = [b for b in [*self.chosen, *fresh] if b in found][-4:]
+        letters = {batch: LETTERS[k] for k, batch in enumerate(self.chosen)}
+        self.list.entries = [(b, _batch_name(rows), _batch_note(rows)) for b, rows in reversed(found.items())]
+        self.list.letters = letters
+        self.list.setMinimumHeight(8 + 26 * max(1, len(self.list.entries)))
+        self.list.update()
+        runs = [r for batch in letters for r in found[batch]]
+        # scores of different rewards are no measure of each other
+        alike = len({r.fingerprint for r in runs}) < 2
+        self.quantity.model().item(1).setEnabled(alike)
+        self.quantity.setToolTip(
+            "" if alike else "the task was changed between these runs: only its measure compares them"
+        )
+        if not alike and self.quantity.currentIndex() == 1:
+            self.quantity.setCurrentIndex(0)  # comes back here
+            return
+        quantity = self.quantity.currentData()
+        drawn = (
+            quantity,
+            bench.run,
+            letters,
+            [(r.id, r.state, r.best_step, r.retest, bench.store.evaluated(r.id)) for r in runs],
+        )
+        if drawn == self._drawn:
+            return
+        self._drawn = drawn
+        self._show_curves(found, letters, quantity)
+        self._show_words(found, letters, quantity)
+        # in turns of their own, so that no turn of the event loop gets long
+        QTimer.singleShot(0, self, lambda: self._show_differences(found, letters))
+        QTimer.singleShot(0, self, lambda: self._show_runs(found, letters))
+
+    def _show_curves(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
+        bench = self.bench
+        self.chart.quantity = quantity
+        self.chart.clear()
+        everything = []
+        for number, batch in enumerate(letters):
+            courses = [bench.store.course(r.id) for r in found[batch]]
+            everything += [e for c in courses for e in c]
+            self.chart.add_courses(courses, number, each=False)
+        lines = bench.lines(quantity)
+        values = [e.of(quantity) for e in everything] + [value for _, value in lines]
+        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        steps = max((e.step for e in everything), default=1)
+        self.chart.references(lines, steps, low, high)
+        self.chart.set_range(steps * 1.05, low, high)
+        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
+        self.curves.caption.setText(f"{name}, on the evaluation starts".upper())
+
+    def _show_words(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
+        groups = {
+            letter: [float(r.retest[quantity]) for r in found[batch] if r.retest] for batch, letter in letters.items()
+        }
+        self.dots.groups, self.dots.quantity = list(groups.items()), quantity
+        self.dots.update()
+        self.words.setText("\n".join(comparison_words(groups)))
+
+    def _show_differences(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
+        self.difference_rows.clear()
+        rows = [found[batch][0] for batch in letters]
+        table = differences(self.bench.project.folder, rows) if len(rows) > 1 else {}
+        self.differs.note.setText(" · ".join(letters.values()))
+        if not table:
+            text = (
+                "nothing: same task, recipe and settings"
+                if len(rows) > 1
+                else "one batch; its settings:"
+                if rows
+                else "no batch"
+            )
+            self.difference_rows.add_wide(label(text, "soft"))
+        if len(rows) == 1:
+            table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
+        for name, values in table.items():
+            cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
+            self.difference_rows.add(ElidedLabel(name.replace("_", " "), "soft"), *cells)
+        self.difference_rows.finish()
+
+    def _show_runs(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
+        self.run_rows.clear()
+        heads = ("run", "seed", "steps", "kept at", "fresh starts", "stopped by", "")
+        self.run_rows.add(*[label(h, "soft") for h in heads])
+        for batch, letter in letters.items():
+            for r in found[batch]:
+                fresh = show_value("success", r.retest["success"]) if r.retest else "–"
+                best = show_value("success", r.best_success) if r.best_success is not None else "–"
+                chosen = r.id == self.bench.run
+                pick = button(
+                    "chosen" if chosen else "choose",
+                    lambda n=r.id: self.bench.choose_run(n),
+                    "link",
+                    f"choose run {r.id}",
+                )
+                kind = "strong" if chosen else ""
+                self.run_rows.add(
+                    label(f"{letter} {r.id}", kind), label(str(r.seed), kind), label(show_steps(r.steps), kind), label(best, kind),
+                    label(fresh, kind), ElidedLabel(r.stop_text or r.state, "soft"), pick,
+                )  # fmt: skip
+        self.run_rows.finish()
+
+
+def comparison_words(groups: dict[str, list[float]]) -> list[str]:
+    """What the retests of finished seeds allow to be said, pair by pair: shares of pairs of seeds, no more."""
+    named = [(letter, values) for letter, values in groups.items() if values]
+    if len(named) < 2:
+        letter_values = named[0] if named else None
+        return (
+            [f"{letter_values[0]}: {len(letter_values[1])} seeds; one batch alone compares with nothing"]
+            if letter_values
+            else []
+        )
+    lines = []
+    for k, (first, ours) in enumerate(named):
+        for second, theirs in named[k + 1 :]:
+            wins = sum((a > b) + 0.5 * (a == b) for a in ours for b in theirs)
+            total = len(ours) * len(theirs)
+            clear = min(len(ours), len(theirs)) >= 5 and not 0.1 < wins / total < 0.9
+            verdict = (
+                "established" if clear else "not established with so few seeds" if total < 25 else "not established"
+            )
+            lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
+    return lines
+
+
+def _batch_name(rows: list[RunRow]) -> str:
+    return f"{rows[0].recipe}, {len(rows)} seed{'s' if len(rows) > 1 else ''}"
+
+
+def _batch_note(rows: list[RunRow]) -> str:
+    seconds = sum(r.seconds for r in rows)
+    state = next((r.state for r in rows if r.state != "done"), "")
+    return f"batch {rows[0].batch} · " + (state or f"{seconds / 60:.1f} min of work")

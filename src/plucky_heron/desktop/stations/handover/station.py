@@ -1,0 +1,331 @@
+"""Handover: the contract, the forms and their equality, the rig with the loop running."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.charts.strip_recorder import StripRecorder
+from plucky_heron.desktop.forms.widgets import (
+    Card,
+    Choice,
+    ElidedLabel,
+    Mark,
+    Rows,
+    bare_card,
+    button,
+    label,
+    rule,
+    scrolled,
+)
+from plucky_heron.desktop.jobs import Job
+from plucky_heron.desktop.picture.drawing import Drawing
+from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.theme import font, theme
+from plucky_heron.errors import HeronError
+from plucky_heron.handover.pack import HOLD_TIME, TOLERANCE, VECTORS, contract, write_pack
+from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
+from plucky_heron.simulation.trials import Recording
+from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.units import pretty_unit
+
+
+class RoundTrips(QWidget):
+    """How long answers took, against the sample time."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.trips: list[float] = []
+        self.sample = 0.02
+        self.setMinimumHeight(70)
+        self.setAccessibleName("round trips")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """A histogram on a logarithmic axis."""
+        painter = QPainter(self)
+        t = theme()
+        painter.setFont(font(11))
+        painter.setPen(t.color("soft"))
+        if not self.trips:
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs")
+            return
+        low, high = 1e-5, max(self.sample * 1.6, max(self.trips))
+        bins = np.geomspace(low, high, 40)
+        counts, _ = np.histogram(np.clip(self.trips, low, high), bins)
+        base, top = self.height() - 16.0, 14.0
+
+        def x(seconds: float) -> float:
+            return 4 + (self.width() - 8) * float(np.log(seconds / low) / np.log(high / low))
+
+        painter.drawText(QRectF(0, 0, self.width(), 13), Qt.AlignmentFlag.AlignLeft, "round trips")
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color("tide", 0.7))
+        for count, a, b in zip(counts, bins, bins[1:], strict=False):
+            height = (base - top) * count / counts.max()
+            painter.drawRect(QRectF(x(a) + 0.5, base - height, x(b) - x(a) - 1, height))
+        painter.setPen(QPen(t.color("ink"), 1))
+        painter.drawLine(QPointF(4, base), QPointF(self.width() - 4, base))
+        painter.setPen(QPen(t.color("ink"), 1.5, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x(self.sample), top), QPointF(x(self.sample), base))
+        painter.setPen(t.color("soft"))
+        for seconds, text in ((1e-4, "0.1 ms"), (1e-3, "1 ms"), (self.sample, f"{1000 * self.sample:g}, the sample")):
+            width = 90
+            place = QRectF(min(x(seconds) - width / 2, self.width() - width), base + 1, width, 14)
+            painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
+
+
+class HandoverStation(Station):
+    """The station."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self.samples: list[Sample] = []
+        self._drawn: object = None
+        self.result: RolloutResult | None = None
+        self.shown_problem: Problem | None = None
+        grid = QGridLayout(self)
+        grid.setContentsMargins(16, 10, 16, 14)
+        grid.setSpacing(10)
+        self.contract = Card("The contract", "")
+        self.contract_rows = Rows((0, 4, 2, 4, 4), spacing=2)
+        self.contract.body.addWidget(scrolled(self.contract_rows), 1)
+        self.promise = label("", "soft", wrap=True)
+        self.contract.body.addWidget(rule())
+        self.contract.body.addWidget(self.promise)
+        self.forms = Card("Forms", "")
+        self.form_rows = Rows((0, 5, 3), spacing=4)
+        self.forms.body.addWidget(self.form_rows)
+        self.forms.body.addWidget(rule())
+        self.forms.body.addWidget(label("FILES", "caption"))
+        self.file_rows = Rows((1,), spacing=1)
+        self.forms.body.addWidget(scrolled(self.file_rows), 1)
+        self.rig = Card("Rig", "simulated controller")
+        self.rig_rows = Rows((4, 5), spacing=2)
+        self.rig.body.addWidget(self.rig_rows)
+        self.trips = RoundTrips()
+        self.rig.body.addWidget(self.trips, 1)
+        self.drawing = Drawing(bench.playback)
+        picture = bare_card(self.drawing, "drawing")
+        strip = bare_card(StripRecorder(bench.playback), "strip recorder")
+        row = QHBoxLayout()
+        self.write = button("Write the pack", self.write_the_pack, "primary")
+        self.roll = button("Roll out", self.roll_out)
+        self.mode = Choice("how fast")
+        self.mode.addItem("in real time", False)
+        self.mode.addItem("in lock-step", True)
+        self.note = ElidedLabel("", "soft")
+        for widget in (self.write, self.roll, self.mode):
+            row.addWidget(widget)
+        row.addWidget(self.note, 1)
+        left = QVBoxLayout()
+        left.setSpacing(10)
+        left.addWidget(strip, 1)
+        left.addLayout(row)
+        grid.addWidget(self.contract, 0, 0)
+        grid.addWidget(self.forms, 0, 1)
+        grid.addWidget(self.rig, 0, 2)
+        grid.addWidget(picture, 1, 0)
+        grid.addLayout(left, 1, 1, 1, 2)
+        for column, stretch in enumerate((40, 29, 31)):
+            grid.setColumnStretch(column, stretch)
+        grid.setRowStretch(0, 52)
+        grid.setRowStretch(1, 48)
+        bench.problem_changed.connect(self.later)
+        bench.runs_changed.connect(self.later)
+        bench.results_changed.connect(self.later)
+        self.refresh()
+
+    def _pack(self) -> dict | None:
+        bench = self.bench
+        return bench.store.last_result(bench.run, "pack") if bench.run is not None else None
+
+    def _proof(self) -> dict | None:
+        bench = self.bench
+        return bench.store.last_result(bench.run, "proof") if bench.run is not None else None
+
+    def _folder(self) -> Path | None:
+        row = self.bench.row()
+        return self.bench.project.folder / "packs" / f"run-{row.id}" if row is not None else None
+
+    def refresh(self) -> None:
+        """Contract, forms, rig."""
+        bench, row = self.bench, self.bench.row()
+        problem = bench.problem
+        drawn = (id(problem), bench.run, row is not None and row.best_step is not None, self._pack(), self._proof())
+        if drawn == self._drawn:
+            self._show_rig()
+            return
+        self._drawn = drawn
+        if problem is not None:
+            self._show_contract(problem)
+        pack, folder = self._pack(), self._folder()
+        there = pack is not None and folder is not None and (folder / "pack.json").is_file()
+        self.write.setEnabled(row is not None and row.best_step is not None)
+        self.roll.setEnabled(there)
+        self.note.setText(
+            "train a run first"
+            if row is None
+            else f"{folder}"
+            if there
+            else f"run {row.id}, seed {row.seed}; no pack yet"
+        )
+        self.form_rows.clear()
+        self.file_rows.clear()
+        if pack is None:
+            self.forms.note.setText("")
+            self.form_rows.add(None, label("written and checked together", "soft"))
+        else:
+            self.forms.note.setText(f"largest difference on {VECTORS} vectors")
+            names = {"onnx": "ONNX, opset 17", "c": "C99, float32, no heap"}
+            for form, value in pack["equality"].items():
+                cells = (
+                    Mark("passed" if value <= TOLERANCE else "wrong"),
+                    label(names.get(form, form), "strong"),
+                    label(f"{value:.0e} of range", ""),
+                )
+                self.form_rows.add(*cells)
+            for name in pack["files"]:
+                self.file_rows.add(ElidedLabel(name, "soft"))
+        self.form_rows.finish()
+        self.file_rows.finish()
+        self._show_rig()
+
+    def _show_contract(self, problem: Problem) -> None:
+        inputs, outputs = contract(problem)
+        self.contract.note.setText(f"float32, each {1000 * problem.sample_time:g} ms, raw SI values")
+        self.contract_rows.clear()
+        for way, lines in (("in", inputs), ("out", outputs)):
+            for k, line in enumerate(lines):
+                span = f"{line.low:.4g} … {line.high:.4g}".replace("-", "−")
+                sign = f"+ {line.positive}" if line.positive else ""
+                self.contract_rows.add(
+                    label(f"{way} {k}", "soft"), label(line.name, "strong"), label(pretty_unit(line.unit), "soft"),
+                    label(span, "soft"), ElidedLabel(sign, "soft"),
+                )  # fmt: skip
+        self.contract_rows.finish()
+        proof = self._proof()
+        proved = (
+            f"Proved: {100 * proof['drivers']['policy']['success']:.1f} % of {proof['trials']} trials."
+            if proof
+            else "Not proved yet."
+        )
+        self.promise.setText(f"Missing input: hold {1000 * HOLD_TIME:g} ms, then the safe command. {proved}")
+
+    def _show_rig(self) -> None:
+        self.rig_rows.clear()
+        row = self.bench.row()
+        found = self.bench.store.last_result(row.id, "rollout") if row is not None else None
+        if self.samples:
+            missed = sum(s.round_trip is None for s in self.samples)
+            self.rig_rows.add(label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
+            self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
+        elif found is None:
+            self.rig_rows.add(
+                label("host", "strong"), label("own process, the pack's C, UDP on loopback", "soft", wrap=True)
+            )
+        else:
+            trip = found["round_trip_ms"]
+            lines = [
+                ("mode", f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}"),
+                ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
+                ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
+                ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
+                ("commands differ", f"{found['command_difference']:.0e} of range at most"),
+                (
+                    "damaged, late, lost",
+                    " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost")),
+                ),
+            ]
+            for title, text in lines:
+                self.rig_rows.add(label(title, "soft"), label(text))
+            if self.result is not None:
+                self.trips.trips = self.result.round_trips
+        if self.bench.problem is not None:
+            self.trips.sample = self.bench.problem.sample_time
+        self.trips.update()
+
+    def write_the_pack(self) -> None:
+        """Export and check."""
+        bench, row, folder = self.bench, self.bench.row(), self._folder()
+        if row is None or folder is None:
+            return
+        project = bench.project.folder
+        bench.start_job(
+            f"writing the pack of run {row.id}",
+            lambda _: write_pack(project, row, folder),
+            lambda answer: bench.store.add_result(row.id, "pack", answer),
+        )
+
+    def roll_out(self) -> None:
+        """Run the pack on the host rig; the strip recorder follows."""
+        bench, row, folder = self.bench, self.bench.row(), self._folder()
+        if row is None or folder is None:
+            return
+        lock_step = bool(self.mode.currentData())
+        try:
+            problem = read_problem(folder / "frozen", row.task)
+        except HeronError as error:
+            bench.say(str(error))
+            return
+        self.shown_problem, self.samples = problem, []
+
+        def work(job: Job) -> RolloutResult:
+            total = problem.task.timing.steps * (5 if lock_step else 1)
+            seen = 0
+
+            def watch(sample: Sample) -> bool:
+                nonlocal seen
+                seen += 1
+                job.shown.emit(sample)
+                return job.tell(min(1.0, seen / total)) if seen % 10 == 0 else not job.stopping
+
+            return roll_out(folder, "host", episodes=5 if lock_step else 1, lock_step=lock_step, watch=watch)
+
+        def then(result: RolloutResult) -> None:
+            self.samples, self.result = [], result
+            if result.scores:
+                bench.store.add_result(row.id, "rollout", result.summary())
+                bench.playback.load(
+                    problem,
+                    result.recordings[-1],
+                    f"rig host · start {len(result.scores) - 1} · {result.summary()['mode']}",
+                )
+
+        job = bench.start_job("rolling out on the host rig", work, then)
+        if job is not None:
+            job.shown.connect(self._sample)
+
+    def _sample(self, sample: Sample) -> None:
+        if self.samples and sample.episode != self.samples[-1].episode:
+            self.samples = []
+        self.samples.append(sample)
+        if len(self.samples) % 5 or self.shown_problem is None:
+            return
+        problem = self.shown_problem
+        recording = live_recording(problem, self.samples)
+        self.bench.playback.show(problem, recording, f"rig host · start {sample.episode} · running")
+        self._show_rig()
+
+
+def live_recording(problem: Problem, samples: list[Sample]) -> Recording:
+    """The episode so far as the playback shows it; pay and target are known when it has ended."""
+    first = samples[0]
+    position = np.array([first.position, *[s.position for s in samples]])
+    observations = np.array([first.observation, *[s.observation for s in samples]])
+    length = len(samples)
+    made = Recording(
+        "rig host", ROLLOUT_STREAM, EVALUATION_SEED, first.episode, problem.sample_time, position, np.zeros_like(position),
+        observations, np.array([s.command for s in samples]), np.zeros((length, len(problem.rewards))),
+        np.full((length + 1, 3), np.nan), np.zeros(length + 1), "", False,
+    )  # fmt: skip
+    return replace(made)
+
+
+__all__ = ["HandoverStation", "live_recording"]

@@ -1,0 +1,160 @@
+"""The sheet that brings in a file: what was read, what was converted, what was left out; kept only when agreed to."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QVBoxLayout, QWidget
+
+from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.widgets import Card, Choice, QuantityField, Rows, button, label, scrolled
+from plucky_heron.errors import FileError, HeronError
+from plucky_heron.machine import editing
+from plucky_heron.task.importing import (
+    MEANINGS,
+    ImportReport,
+    drawing_of_site,
+    legend_of,
+    machine_from_urdf,
+    mesh_shape,
+)  # fmt: skip
+
+PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
+_UNUSED = "not used"
+
+
+class ImportSheet(QDialog):
+    """One file on its way into the project: a machine, a mesh for a body, or a drawing for the site."""
+
+    def __init__(self, bench: Workbench, path: Path, body: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.bench, self.path, self.body = bench, path, body
+        self.report: ImportReport | None = None
+        self._entry: dict[str, Any] = {}
+        self.setWindowTitle(f"Bring in {path.name}")
+        self.resize(620, 520)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 14, 16, 14)
+        layout.setSpacing(10)
+        layout.addWidget(label(path.name, "title"))
+        self.becomes = label("", "soft", wrap=True)
+        layout.addWidget(self.becomes)
+        self.choices = Rows((3, 4))
+        layout.addWidget(self.choices)
+        self._make_choices()
+        card = Card("What becomes of it")
+        self.lines = Rows((1, 5), spacing=4)
+        card.body.addWidget(scrolled(self.lines), 1)
+        layout.addWidget(card, 1)
+        self.wrong = label("", "wrong", wrap=True)
+        layout.addWidget(self.wrong)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(button("Leave it", self.reject))
+        self.keep = button("Keep it", self.keep_it, "primary")
+        row.addWidget(self.keep)
+        layout.addLayout(row)
+        self.read()
+
+    @property
+    def kind(self) -> str:
+        """What the file is, by its name."""
+        suffix = self.path.suffix.lower()
+        return "machine" if suffix in (".urdf", ".xml") else "mesh" if suffix in (".stl", ".obj") else "drawing"
+
+    def _make_choices(self) -> None:
+        self.free = QCheckBox("its first link moves freely; else it stands on the ground")
+        self.free.setAccessibleName("moves freely")
+        self.legend: dict[str, Choice] = {}
+        self.scale = QuantityField("m", "metres a unit of the drawing")
+        self.scale.show_value(0.01)
+        if self.kind == "machine":
+            self.free.toggled.connect(lambda _: self.read())
+            self.choices.add_wide(self.free)
+        elif self.kind == "drawing":
+            self.scale.edited.connect(lambda *_: self.read())
+            self.choices.add("one unit or pixel is", self.scale)
+            try:
+                found = legend_of(self.path)
+            except HeronError:
+                found = {}
+            for name, count in found.items():
+                choice = Choice(f"meaning of {name}")
+                choice.addItems([_UNUSED, *MEANINGS])
+                meaning = name.lower().rstrip("s")
+                choice.setCurrentText(meaning if meaning in MEANINGS else _UNUSED)
+                choice.currentTextChanged.connect(lambda _: self.read())
+                self.legend[name] = choice
+                what = "line" if self.path.suffix.lower() == ".svg" else "pixel"
+                self.choices.add(f"{name}, {count} {what}{'s' if count > 1 else ''}", choice)
+
+    def read(self) -> None:
+        """Read the file as chosen, and say what it gives."""
+        self.report = None
+        try:
+            self.report = self._read()
+            self._say("")
+        except (HeronError, OSError) as error:
+            self._say(str(error))
+        self.keep.setEnabled(self.report is not None)
+        self.lines.clear()
+        if self.report is not None:
+            for title, texts in (
+                ("read", self.report.read), ("converted", self.report.converted), ("left out", self.report.left_out),
+                ("written", [*self.report.texts, *self.report.copies]),
+            ):  # fmt: skip
+                for k, text in enumerate(texts):
+                    self.lines.add(label("" if k else title, "soft"), label(text, wrap=True))
+        self.lines.finish()
+
+    def _read(self) -> ImportReport:
+        problem = self.bench.problem
+        if self.kind == "machine":
+            self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
+            return machine_from_urdf(self.path, self.free.isChecked())
+        if problem is None:
+            raise FileError(self.path, "", None, "needs a task: choose one first")
+        if self.kind == "mesh":
+            self.becomes.setText(f"becomes a shape of {self.body.replace('_', ' ')}, as its convex hull")
+            report, self._entry = mesh_shape(self.bench.path_of("machines"), self.path)
+            return report
+        self.becomes.setText(f"becomes courses, walls and gates of the site {problem.task.site}")
+        legend = {name: c.currentText() for name, c in self.legend.items() if c.currentText() != _UNUSED}
+        scale = self.scale.value() or 0.01
+        report, self._entry = drawing_of_site(self.bench.path_of("sites"), self.path, legend, scale)
+        return report
+
+    def keep_it(self) -> None:
+        """Write it into the project."""
+        report, bench = self.report, self.bench
+        if report is None:
+            return
+        try:
+            report.keep(bench.project.folder)
+        except (HeronError, OSError) as error:
+            self._say(str(error))
+            return
+        wrong = ""
+        if self.kind == "machine":
+            bench.choose_task(report.task)
+        elif self.kind == "mesh":
+            wrong = bench.rewrite(
+                "machines", lambda d: editing.put_shape(d, self.body, self._entry), f"{self.path.name} on {self.body}"
+            )
+        else:
+            wrong = bench.rewrite(
+                "sites",
+                lambda d: editing.put_part(d, "drawings", report.name, self._entry),
+                f"{self.path.name} on the site",
+            )
+        if wrong:
+            for relative in report.copies:
+                (bench.project.folder / relative).unlink()
+            self._say(wrong)
+            return
+        self.accept()
+
+    def _say(self, wrong: str) -> None:
+        self.wrong.setText(wrong)
+        self.wrong.setVisible(bool(wrong))

@@ -1,0 +1,362 @@
+"""Training: start, watch, stop; rules on the curve; health and seeds."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
+
+from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.forms.widgets import (
+    Card,
+    Choice,
+    ElidedLabel,
+    QuantityField,
+    Rows,
+    bare_card,
+    button,
+    label,
+    scrolled,
+)
+from plucky_heron.desktop.picture.drawing import Drawing
+from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
+from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
+from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
+from plucky_heron.desktop.theme import theme
+from plucky_heron.learning.guide import guide_of, settings_facts
+from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.runs.freeze import frozen_problem, run_folder
+from plucky_heron.runs.store import RunRow
+from plucky_heron.simulation.trials import run_trials
+from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.training.inside import has_inside
+from plucky_heron.training.recipe import StopRule
+from plucky_heron.training.stop import Evaluation, describe, show_steps, show_value
+
+HEALTH = (
+    ("kl", "change an update (KL)", 0.002, 0.03, "{:.3f}"),
+    ("ratios_limited", "ratios limited", 0.02, 0.25, "{:.0%}"),
+    ("spread", "spread, share of range", 0.05, 0.5, "{:.2f}"),
+    ("critic_explains", "critic explains", 0.5, 1.0, "{:.2f}"),
+    ("entropy_weight", "entropy weight", None, None, "{:.3f}"),
+    ("critic_loss", "critic's loss", None, None, "{:.3g}"),
+    ("value_predicted", "value predicted", None, None, "{:.2f}"),
+    ("value_realised", "value realised", None, None, "{:.2f}"),
+    ("model_error", "model error, of the changes", 0.0, 0.1, "{:.2f}"),
+    ("model_disagreement", "members disagree", 0.0, 0.1, "{:.2f}"),
+    ("saturated", "saturated commands", 0.0, 0.3, "{:.0%}"),
+    ("score_best", "best candidate", None, None, "{:.1f}"),
+    ("score_mean", "mean of candidates", None, None, "{:.1f}"),
+    ("at_limit", "draws beyond the limits", 0.0, 0.2, "{:.0%}"),
+    ("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "{:.0%}"),
+    ("training_score", "score while exploring", None, None, "{:.1f}"),
+)
+SETTINGS = (
+    "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
+    "episodes", "perturbation", "weight_spread", "discount", "exploration_memory",
+)  # fmt: skip
+"""Those that are shown beside the curves, if the method has them."""
+MOST_SHOWN = 6
+FIRST_UPDATES = 3
+"""Updates during which the untrained policy's commands are still shown."""
+
+
+class TrainingStation(Station):
+    """The station."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self._drawn: object = None
+        grid = QGridLayout(self)
+        grid.setContentsMargins(16, 10, 16, 14)
+        grid.setSpacing(10)
+        self.curves = Card("Learning curve")
+        switch = QHBoxLayout()
+        self.quantity = Choice("quantity")
+        self.quantity.addItem("the task's measure", "success")
+        self.quantity.addItem("score", "score")
+        self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
+        self.steps_note = label("control steps", "soft")
+        switch.addWidget(self.quantity)
+        switch.addStretch(1)
+        switch.addWidget(self.steps_note)
+        self.chart = CurveChart(self._rule_dragged)
+        self.curves.body.addWidget(self.chart, 1)
+        self.curves.body.addLayout(switch)
+        self.rules = Card("Stop rules", "each seed for itself")
+        self.rule_rows = Rows((0, 1), spacing=3)
+        self.rules.body.addWidget(scrolled(self.rule_rows))
+        self.health = Card("Health", "value · healthy band · its history")
+        self.health_rows = Rows((4, 2, 5), spacing=3)
+        self.health.body.addWidget(self.health_rows)
+        self.inside = button("Inside the method …", self.look_inside)
+        self.inside.setToolTip("what it foresaw beside what came, or the weights it tried and their scores")
+        self.inside.hide()
+        self.health.body.addWidget(self.inside)
+        self.recipe = Card("Recipe", "")
+        self.recipe_rows = Rows((3, 2, 3), spacing=4)
+        self.recipe.body.addWidget(self.recipe_rows)
+        self.choose = button("Method and settings …", self.choose_method)
+        self.recipe.body.addWidget(self.choose)
+        self.wrong = label("", "wrong", wrap=True)
+        self.wrong.hide()
+        self.recipe.body.addWidget(self.wrong)
+        self.drawing = Drawing(bench.playback)
+        picture = bare_card(self.drawing, "drawing")
+        self.seeds = Card("Seeds", "")
+        self.bars = SeedBars()
+        self.kept = ElidedLabel("", "soft")
+        self.seeds.body.addWidget(self.bars)
+        self.seeds.body.addWidget(self.kept)
+        side = QVBoxLayout()
+        side.setSpacing(10)
+        side.addWidget(self.recipe)
+        side.addWidget(picture, 1)
+        side.addWidget(self.seeds)
+        row = QHBoxLayout()
+        self.start = button("Train", self.train, "primary")
+        self.stop = button("Stop and keep", bench.stop_training)
+        self.watch = button("Watch the kept policy", self.watch_policy)
+        for widget in (self.start, self.stop, self.watch):
+            row.addWidget(widget)
+        row.addStretch(1)
+        side.addLayout(row)
+        grid.addWidget(self.curves, 0, 0, 1, 2)
+        grid.addWidget(self.rules, 1, 0)
+        grid.addWidget(self.health, 1, 1)
+        grid.addLayout(side, 0, 2, 2, 1)
+        for column, stretch in enumerate((31, 33, 36)):
+            grid.setColumnStretch(column, stretch)
+        grid.setRowStretch(0, 62)
+        grid.setRowStretch(1, 38)
+        bench.runs_changed.connect(self.later)
+        bench.problem_changed.connect(self._recipe_changed)
+        bench.results_changed.connect(self.later)
+        self._show_recipe()
+        self.refresh()
+
+    def _recipe_changed(self) -> None:
+        self._show_recipe()
+        self.later()
+
+    def _show_recipe(self) -> None:
+        recipe = self.bench.recipe
+        if recipe is None:
+            return
+        facts, values = settings_facts(recipe.method), recipe.method_settings().model_dump()
+        changed = {f.key for f in facts if values[f.key] != f.default}
+        corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
+        self.recipe.note.setText(f"{guide_of(recipe.method).name}{corrects} · {len(changed)} changed from the standard")
+        self.recipe_rows.clear()
+        for fact in [f for f in facts if f.key in SETTINGS][:MOST_SHOWN]:
+            field = QuantityField("", fact.name)
+            field.show_value(float(values[fact.key]))
+            field.edited.connect(lambda v, _t, k=fact.key, f=field: self._set(["settings", k], v, k, f))
+            title = label(fact.name, "strong" if fact.key in changed else "soft")
+            for widget in (field, title):
+                widget.setToolTip(f"{fact.does}\nWrong: {fact.wrong}")
+            standard = f"standard {fact.default:g}" if fact.key in changed else ""
+            self.recipe_rows.add(title, field, ElidedLabel(standard, "soft"))
+        field = QuantityField("", "seeds")
+        field.show_value(float(recipe.seeds))
+        field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
+        self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
+        self.recipe_rows.finish()
+
+    def _set(self, key: list[str], value: float, text: str, field: QuantityField) -> None:
+        number = int(value) if value == int(value) and abs(value) >= 1 else value
+        wrong = self.bench.edit("recipes", key, number, f"{text}: {number}")
+        self.wrong.setText(wrong)
+        self.wrong.setVisible(bool(wrong))
+
+    def _show_rules(self) -> None:
+        recipe = self.bench.recipe
+        if recipe is None:
+            return
+        self.rule_rows.clear()
+        row = self.bench.row()
+        ended = {r.stop_rule: r for r in self.bench.batch_rows() if r.stop_rule}
+        roles = {"good enough": "moss", "no more gain": "reed", "budget": "plum", "gone wrong": "rust"}
+        for rule in recipe.stop:
+            name = label(rule.kind.capitalize(), "strong")
+            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;")
+            met = ended.get(rule.kind)
+            seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
+            text = (
+                f"ended seed {', '.join(map(str, seeds))}" if met else "ended none yet" if row else "not in force yet"
+            )
+            self.rule_rows.add(name, ElidedLabel(text, "soft"))
+            self.rule_rows.add_wide(ElidedLabel(describe(rule), ""))
+        self.rule_rows.finish()
+
+    def _good_enough(self) -> tuple[int, StopRule] | None:
+        recipe = self.bench.recipe
+        quantity = self.quantity.currentData()
+        if recipe is None:
+            return None
+        return next(((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None)
+
+    def _rule_dragged(self, value: float) -> None:
+        found = self._good_enough()
+        if found is None:
+            return
+        number, rule = found
+        if rule.of == "success":
+            value = float(np.clip(round(value, 3), 0.0, 1.0))
+            self.bench.edit(
+                "recipes", ["stop", number, "at_least"], f"{100 * value:.1f} %", f"good enough: {100 * value:.1f} %"
+            )
+        else:
+            self.bench.edit("recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}")
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Seeds always; curves, rules and health only when an evaluation, a rule or the choice changed."""
+        rows = self.bench.batch_rows()
+        courses = [self.bench.store.course(r.id) for r in rows]
+        drawn = (
+            self.quantity.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
+            tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),
+        )  # fmt: skip
+        if drawn != self._drawn:
+            self._drawn = drawn
+            self._show_curves(rows, courses)
+            # in a turn of their own, so that no turn of the event loop gets long
+            QTimer.singleShot(0, self, self._show_rules)
+            QTimer.singleShot(0, self, self._show_health)
+        self._show_seeds(rows)
+
+    def _show_curves(self, rows: list[RunRow], courses: list[list[Evaluation]]) -> None:
+        bench = self.bench
+        quantity = self.quantity.currentData()
+        self.chart.quantity = quantity
+        self.chart.clear()
+        steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
+        lines = bench.lines(quantity)
+        values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
+        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        self.chart.set_range(steps * 1.08, low, high)
+        self.chart.references(lines, steps, low, high)
+        self.chart.add_courses(courses, 0, each=True)
+        found = self._good_enough()
+        if found is not None:
+            rule = found[1]
+            self.chart.threshold(
+                float(rule.at_least or 0),
+                f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running",
+            )
+        if rows:
+            self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
+        episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
+        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
+        self.curves.caption.setText(
+            f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper()
+        )
+        older = bool(rows) and bench.older(rows[0])
+        self.curves.note.setText(
+            "the task was changed since this batch"
+            if older
+            else ""
+            if rows
+            else "nothing trained yet: Train starts the recipe"
+        )
+
+    def _show_seeds(self, rows: list[RunRow]) -> None:
+        bench = self.bench
+        self.bars.rows, self.bars.chosen = rows, bench.run
+        self.bars.update()
+        at_work = [r for r in rows if r.state == "running"]
+        speed = sum(r.steps / max(r.seconds, 1e-9) for r in at_work)
+        self.seeds.note.setText(
+            f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s"
+            if at_work
+            else f"batch {bench.batch}"
+            if rows
+            else ""
+        )
+        row = bench.row()
+        text = ""
+        if row is not None and row.best_success is not None:
+            text = (
+                f"kept: seed {row.seed} at {show_steps(row.best_step or 0)}, {show_value('success', row.best_success)}"
+            )
+            if row.retest:
+                text += f"; retested on {row.retest['episodes']} fresh starts {show_value('success', row.retest['success'])}"
+        self.kept.setText(text)
+        self.start.setEnabled(not bench.training())
+        self.stop.setEnabled(bool(bench.training()))
+        self.watch.setEnabled(row is not None and row.best_step is not None)
+        if bench.recipe is not None:
+            self.start.setText(f"Train {bench.recipe.seeds} seed{'s' if bench.recipe.seeds > 1 else ''}")
+
+    def _show_health(self) -> None:
+        bench = self.bench
+        at_work = next((r for r in bench.batch_rows() if r.state == "running"), None) or bench.row()
+        self.health_rows.clear()
+        if at_work is None:
+            self.health.caption.setText("HEALTH")
+            self.health_rows.add(label("shown once training has begun", "soft"))
+        else:
+            figures = bench.store.health(at_work.id)
+            last = figures[-1][0] if figures else 0
+            self.health.caption.setText(f"HEALTH OF SEED {at_work.seed} AT {last / 1000:.0f} K STEPS")
+            if len(figures) < FIRST_UPDATES:
+                self._show_untrained(at_work.id)
+            for key, title, low, high, form in HEALTH:
+                history = [h[key] for _, h in figures if key in h]
+                if history:
+                    value = label(form.format(history[-1]).replace("-", "−").replace("%", " %"), "strong")
+                    value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    self.health_rows.add(label(title, "soft"), value, Spark(history, low, high))
+        self.health_rows.finish()
+        self.inside.setVisible(at_work is not None and has_inside(run_folder(bench.project.folder, at_work.id)))
+
+    def _show_untrained(self, run: int) -> None:
+        """Where the untrained policy's commands lie."""
+        first = next((d["untrained"] for _, d in self.bench.store.details(run) if "untrained" in d), {})
+        for name, found in first.items():
+            share = label(
+                f"{100 * found['at_limit']:.0f} % at limits", "wrong" if found["at_limit"] > 0.2 else "strong"
+            )
+            self.health_rows.add(label(f"untrained {name}", "soft"), share, Histogram(found["histogram"], name))
+
+    def train(self) -> None:
+        """Start a batch of the recipe."""
+        recipe = self.bench.recipe
+        if recipe is not None:
+            self.bench.train(list(range(1, recipe.seeds + 1)))
+
+    def choose_method(self) -> None:
+        """Open the sheet of methods and settings."""
+        self.sheet = RecipeSheet(self.bench, self)
+        self.sheet.open()
+
+    def look_inside(self) -> None:
+        """Open the sheet of what the method found, of the run whose health is shown."""
+        row = next((r for r in self.bench.batch_rows() if r.state == "running"), None) or self.bench.row()
+        if row is not None:
+            self.inside_sheet = InsideSheet(
+                frozen_problem(self.bench.project.folder, row), run_folder(self.bench.project.folder, row.id), self
+            )
+            self.inside_sheet.open()
+
+    def watch_policy(self) -> None:
+        """Play the kept policy on the first evaluation start."""
+        row = self.bench.row()
+        folder = self.bench.project.folder
+        if row is None:
+            return
+
+        def work(_: object) -> object:
+            problem = frozen_problem(folder, row)
+            driver = PolicyDriver(Policy.load(run_folder(folder, row.id) / "best.npz"))
+            trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
+            return problem, trials.recordings[0]
+
+        def then(found: tuple) -> None:
+            problem, recording = found
+            self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
+
+        self.bench.start_job("playing the kept policy", work, then)

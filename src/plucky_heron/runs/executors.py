@@ -1,0 +1,34 @@
+"""Where runs are worked through: on this machine, in processes of their own that outlive whoever started them."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from plucky_heron.files import inside
+
+AT_ONCE = 2
+"""Runs at work at the same time: one a core of the smallest machine we serve."""
+
+
+def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:
+    """Start the process that works through a batch's waiting runs; it outlives this one."""
+    log = inside(project, f"runs/batch-{batch}.log")
+    # the worker gets its own session: closing the window or the terminal does not end it
+    with log.open("ab") as out:
+        return subprocess.Popen(
+            [sys.executable, "-m", "plucky_heron.runs.worker", "--batch", str(project), str(batch)],
+            stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, env=worker_environment(),
+        )  # fmt: skip
+
+
+def worker_environment() -> dict[str, str]:
+    """One BLAS thread (measured fastest at these sizes, and the same bits everywhere)."""
+    threads = {
+        name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
+    }
+    source = str(Path(__file__).resolve().parents[2])
+    paths = [source, *filter(None, [os.environ.get("PYTHONPATH")])]
+    return {**os.environ, **threads, "PYTHONPATH": os.pathsep.join(paths)}

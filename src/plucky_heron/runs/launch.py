@@ -1,0 +1,104 @@
+"""Starting, stopping, resuming and watching runs: everything that the window and the command line need of training."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from plucky_heron.errors import StateError
+from plucky_heron.runs.executors import start_batch
+from plucky_heron.runs.freeze import freeze
+from plucky_heron.runs.store import DEAD, RunRow, RunStore
+from plucky_heron.task.problem import read_problem
+from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.shaping import potential_of
+
+
+def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
+    """Queue one run a seed, with frozen copies of all it depends on; returns their numbers."""
+    problem = read_problem(project, task)
+    if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
+        potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
+    store = RunStore(project)
+    try:
+        batch = store.new_batch()
+        runs = []
+        for seed in seeds:
+            run = store.add(
+                batch=batch, task=task, machine=problem.task.machine, recipe=recipe.name, method=recipe.method, seed=seed,
+                fingerprint=problem.fingerprint(), budget=recipe.steps, request="prepare",
+            )  # fmt: skip
+            freeze(project, run, problem, task, recipe)
+            runs.append(run)
+        return runs
+    finally:
+        store.close()
+
+
+def train(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
+    """Queue and start; returns the runs' numbers at once."""
+    runs = create_batch(project, task, recipe, seeds)
+    store = RunStore(project)
+    batch = store.run(runs[0]).batch
+    store.close()
+    start_batch(project, batch)
+    return runs
+
+
+def stop(project: Path, runs: list[int]) -> None:
+    """Ask runs to stop; what they have is kept."""
+    store = RunStore(project)
+    for number in runs:
+        if store.run(number).alive:
+            store.request(number, "stop")
+    store.close()
+
+
+def resume(project: Path, number: int) -> None:
+    """Put a dead, failed or stopped run back to work from its last checkpoint.
+
+    Raises
+    ------
+    StateError
+        It is at work, or has nothing left to do.
+    """
+    store = RunStore(project)
+    try:
+        row = store.run(number)
+        if row.alive:
+            raise StateError(f"run {number} is {row.state} already")
+        if row.state not in (DEAD, "failed") and row.stop_rule != "by hand":
+            raise StateError(f"run {number} has ended ({row.stop_text}); train again with a larger budget instead")
+        store.update(number, state="queued", request="resume", stop_rule=None, stop_text=None)
+        start_batch(project, row.batch)
+    finally:
+        store.close()
+
+
+def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90.0) -> list[RunRow]:
+    """Wait until all runs have ended; a run that nobody takes up within `patience` seconds raises.
+
+    Raises
+    ------
+    StateError
+        A worker died or never started; names its log.
+    """
+    store = RunStore(project)
+    began = time.monotonic()
+    try:
+        while True:
+            rows = [store.run(number) for number in runs]
+            if any(row.state == "running" or row.steps for row in rows):
+                began = time.monotonic()
+            lost = [row for row in rows if row.state == DEAD]
+            if lost:
+                raise StateError(
+                    f"the worker of run {lost[0].id} died; see runs/batch-{lost[0].batch}.log, then --resume {lost[0].id}"
+                )
+            if not any(row.alive for row in rows):
+                return rows
+            if time.monotonic() - began > patience:
+                raise StateError(f"no worker took up run {rows[0].id}; see runs/batch-{rows[0].batch}.log")
+            time.sleep(tick)
+    finally:
+        store.close()

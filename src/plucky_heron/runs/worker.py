@@ -1,0 +1,127 @@
+"""The processes that train: one that works through a batch, and one a run.
+
+``python -m plucky_heron.runs.worker --batch PROJECT N`` or ``... PROJECT RUN THREADS``.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from plucky_heron.errors import HeronError
+from plucky_heron.learning.method import is_own
+from plucky_heron.learning.policy import Policy
+from plucky_heron.runs.executors import AT_ONCE, worker_environment
+from plucky_heron.runs.facts import facts
+from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, run_folder
+from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunStore
+from plucky_heron.task.own_code import digest_of
+from plucky_heron.training.evaluation import retest
+from plucky_heron.training.loop import Run
+from plucky_heron.training.stop import Evaluation
+
+
+def work_through(project: Path, batch: int) -> None:
+    """Start waiting runs of a batch, `AT_ONCE` at a time, until none waits."""
+    store = RunStore(project)
+    at_work: dict[int, subprocess.Popen[bytes]] = {}
+    while True:
+        at_work = {run: process for run, process in at_work.items() if process.poll() is None}
+        waiting = [row for row in store.runs(batch) if row.state == QUEUED and row.id not in at_work]
+        for row in list(waiting):
+            if store.requested(row.id) == "stop":
+                store.update(row.id, state=DONE, stop_rule="by hand", stop_text="stopped before it began", request=None)
+                waiting.remove(row)
+        if not waiting and not at_work:
+            return
+        for row in waiting[: AT_ONCE - len(at_work)]:
+            threads = 1 if len(waiting) + len(at_work) > 1 else AT_ONCE
+            command = [sys.executable, "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
+            at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
+        time.sleep(0.1)
+        for run, process in at_work.items():
+            if process.poll() not in (None, 0) and store.run(run).state == QUEUED:
+                store.update(run, state=FAILED, stop_rule="failed", stop_text="the worker could not start; see the log")
+
+
+def work_on(project: Path, number: int, threads: int) -> None:
+    """Train one run to its end, or on from its checkpoint."""
+    store = RunStore(project)
+    row = store.run(number)
+    if not store.claim(number):
+        return
+    try:
+        run = Run(
+            frozen_problem(project, row),
+            frozen_recipe(project, row),
+            row.seed,
+            run_folder(project, number),
+            threads,
+            project,
+        )
+        resumed = run.resume()
+        store.forget_after(number, run.steps if resumed else -1)
+        code = run.problem.code
+        own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
+        if is_own(run.recipe.method):
+            digest = digest_of(run_folder(project, number) / "frozen" / run.recipe.method)
+            own["own_method"] = {"file": run.recipe.method, "sha256": digest}
+        store.update(number, facts=facts() | {"threads": threads} | own)
+        _train(store, run, number)
+    except HeronError as error:
+        store.update(number, state=FAILED, stop_rule="failed", stop_text=str(error))
+        raise
+    finally:
+        store.close()
+
+
+def _train(store: RunStore, run: Run, number: int) -> None:
+    asked = {"stop": False}
+
+    def by_signal(*_: Any) -> None:
+        asked["stop"] = True
+
+    signal.signal(signal.SIGTERM, by_signal)
+    signal.signal(signal.SIGINT, by_signal)
+
+    def on_update(run: Run, health: dict[str, float]) -> None:
+        store.add_update(number, run.steps, health)
+        store.update(number, steps=run.steps, seconds=run.seconds, beat=time.time())
+
+    def on_evaluation(run: Run, row: Evaluation, details: dict[str, Any]) -> None:
+        store.add_evaluation(number, row, details)
+        if run.best is not None:
+            store.update(number, best_step=run.best.step, best_score=run.best.score, best_success=run.best.success)
+
+    def stop_asked() -> bool:
+        return asked["stop"] or store.requested(number) == "stop"
+
+    verdict = run.work(on_update, on_evaluation, stop_asked)
+    fresh = retest(run.problem, Policy.load(run.folder / "best.npz"), run.threads) if run.best is not None else None
+    store.update(
+        number, state=DONE, steps=run.steps, seconds=run.seconds, stop_rule=verdict.rule, stop_text=verdict.text,
+        retest=fresh or {}, request=None,
+    )  # fmt: skip
+
+
+def main(arguments: list[str]) -> int:
+    """Entry point of both kinds of process."""
+    os.nice(10)  # the window stays fluid while both cores train
+    try:
+        if arguments[0] == "--batch":
+            work_through(Path(arguments[1]), int(arguments[2]))
+        else:
+            work_on(Path(arguments[0]), int(arguments[1]), int(arguments[2]))
+    except HeronError as error:
+        print(f"worker: {error}", file=sys.stderr)
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

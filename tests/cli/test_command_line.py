@@ -1,0 +1,185 @@
+"""The command line: answers, exit statuses, one clear line for what is wrong."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from plucky_heron.cli.main import app, main
+from plucky_heron.project import Project
+from plucky_heron.runs.executors import worker_environment
+from plucky_heron.runs.store import RunRow
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+def answer(capsys: pytest.CaptureFixture[str], *arguments: str, status: int = 0) -> dict:
+    """The one JSON object of a command."""
+    assert main([*arguments, "--json"]) == status
+    out = capsys.readouterr().out
+    assert out.count("\n") == 1
+    return json.loads(out)
+
+
+def complaint(capsys: pytest.CaptureFixture[str], *arguments: str) -> str:
+    """The one line of a command that is refused."""
+    assert main(list(arguments)) == 2
+    caught = capsys.readouterr()
+    assert caught.out == ""
+    lines = [line for line in caught.err.splitlines() if line.startswith("heron: ")]
+    assert len(lines) == 1
+    return lines[0]
+
+
+def test_simulate_writes_its_columns(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:
+    out = tmp_path / "x.csv"
+    machine = str(folder / "machines" / "hoist.toml")
+    given = answer(
+        capsys, "simulate", machine, "--seconds", "0.5", "--start", "cable=10 deg", "--rate", "500", "--integrator", "rk4",
+        "--every", "50", "--out", str(out),
+    )  # fmt: skip
+    with out.open() as file:
+        rows = list(csv.DictReader(file))
+    assert list(rows[0]) == [
+        "time", "trolley.position", "trolley.velocity", "cable.position", "cable.velocity", "reel.position", "reel.velocity",
+        "energy.kinetic", "energy.potential",
+    ]  # fmt: skip
+    assert given["rows"] == len(rows) == 6
+    assert float(rows[1]["time"]) == 0.1 and float(rows[0]["cable.position"]) == pytest.approx(0.174533, abs=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("extra", "words"),
+    [
+        (["--start", "cabel=1"], "cabel"), (["--start", "cable"], "name=value"), (["--start", "cable=3 kg"], "rad"),
+        (["--integrator", "euler"], "semi-implicit or rk4"), (["--seconds", "-1"], "above zero"), (["--out", "/proc/no/x.csv"], "cannot be written"),
+    ],
+)  # fmt: skip
+def test_simulate_explains_wrong_use(
+    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path, extra: list[str], words: str
+) -> None:
+    command = [
+        "simulate",
+        str(folder / "machines" / "hoist.toml"),
+        "--seconds",
+        "0.1",
+        "--out",
+        str(tmp_path / "x.csv"),
+        *extra,
+    ]
+    assert words in complaint(capsys, *command)
+
+
+def test_wrong_names_are_explained_with_what_there_is(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
+    project = ["--project", str(folder)]
+    assert "lift" in complaint(capsys, "shakedown", "lft", *project)
+    assert "ppo" in complaint(capsys, "train", "lift", "--recipe", "pp", *project)
+    assert "ppo" in complaint(capsys, "train", "lift", "--method", "magic", *project)
+    assert "discount" in complaint(capsys, "train", "lift", "--set", "discont=0.9", *project)
+    assert "no run 3" in complaint(capsys, "prove", "3", *project)
+    assert "not a project" in complaint(capsys, "runs", str(folder / "tasks"))
+    assert "not a pack" in complaint(capsys, "rollout", str(folder))
+    assert main(["no-such-command"]) == 2
+    assert main(["train", "lift", "--seeds", "many"]) == 2
+
+
+def test_shakedown_answers_no_when_something_is_wrong(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
+    good = answer(capsys, "shakedown", str(folder / "tasks" / "lift.toml"))
+    assert {"name", "severity", "passed", "evidence"} <= set(good["checks"][0])
+    assert set(good["rehearsals"]) == {"nobody", "constant", "random", "random, smooth", "rule steady", "regulator"}
+    path = folder / "tasks" / "lift.toml"
+    path.write_text(path.read_text().replace('"abs(cable.angle) > 0.5236"', '"abs(cable.angle) >= 0"'))
+    bad = answer(capsys, "shakedown", "lift", "--project", str(folder), status=1)
+    assert [c["name"] for c in bad["checks"] if not c["passed"] and c["severity"] == "wrong"] == ["starts last"]
+
+
+def test_train_prove_hand_over_and_roll_out(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:
+    project = ["--project", str(folder)]
+    quick = ["--steps", "3000", "--set", "copies=16", "--set", "steps_per_update=512", "--set", "evaluation.every=1500"]
+    trained = answer(capsys, "train", "lift", "--seed", "5", *quick, *project)
+    assert trained["seed"] == 5 and trained["stopped_by"]["rule"] == "budget" and trained["steps"] == 3072
+    assert set(trained["best"]) == {"step", "score", "success"}
+    batch = answer(capsys, "train", "lift", "--seeds", "2", *quick, *project)
+    assert [r["seed"] for r in batch["runs"]] == [1, 2] and batch["success"]["worst"] <= batch["success"]["median"]
+    listed = answer(capsys, "runs", str(folder))
+    assert [r["run"] for r in listed["runs"]] == [1, 2, 3]
+    proved = answer(capsys, "prove", "1", "--trials", "16", "--vary", "basket.mass=30kg:40kg", *project)
+    assert proved["trials"] == 16 and set(proved["drivers"]["policy"]) >= {
+        "success",
+        "success_interval",
+        "score",
+        "worst",
+    }
+    assert answer(capsys, "prove", "1", "--trials", "4", "--require", "1.0", *project, status=1)["run"] == 1
+    pack = tmp_path / "pack"
+    handed = answer(capsys, "handover", "1", "--out", str(pack), *project)
+    assert {"policy.onnx", "policy.c", "policy.h", "pack.json", "vectors.csv"} <= set(handed["files"]) and set(
+        handed["equality"]
+    ) == {"onnx", "c"}
+    rolled = answer(capsys, "rollout", str(pack), "--on", "host", "--fast", "--episodes", "2")
+    assert rolled["missed"] == 0 and set(rolled["round_trip_ms"]) == {"median", "p99", "max"}
+    compared = answer(capsys, "compare", "1", "2", *project)
+    assert len(compared["runs"]) == 2
+
+
+def test_a_new_project_is_complete(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    made = answer(capsys, "new", str(tmp_path / "yard"), "--from", "hoist")
+    assert made["tasks"] == ["lift"]
+    assert Project(tmp_path / "yard").problem("lift").machine.name == "hoist"
+    assert "not empty" in complaint(capsys, "new", str(tmp_path / "yard"))
+    assert "hoist" in complaint(capsys, "new", str(tmp_path / "other"), "--from", "crane")
+
+
+@pytest.mark.long
+def test_ctrl_c_stops_cleanly_and_keeps_everything(folder: Path) -> None:
+    command = [sys.executable, "-m", "plucky_heron.cli.main", "train", "lift", "--project", str(folder), "--json"]
+    process = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=worker_environment()
+    )
+    project, deadline = Project(folder), time.monotonic() + 60
+    while time.monotonic() < deadline and not any(row.steps > 3000 for row in project.runs()):
+        time.sleep(0.1)
+    process.send_signal(signal.SIGINT)
+    out, _ = process.communicate(timeout=60)
+    given = json.loads(out)
+    assert process.returncode == 0 and given["stopped_by"]["rule"] == "by hand" and given["steps"] >= 3000
+    assert given["best"]["step"] is not None
+
+
+def test_help_is_light(trained: tuple[Project, RunRow]) -> None:
+    """--help must not import what is heavy."""
+    code = "import sys; from plucky_heron.cli.main import main; main(['--help']); print(sorted(set(sys.modules) & {'numpy', 'numba', 'scipy', 'PySide6', 'pydantic'}))"
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, env=worker_environment(), check=True
+    )
+    assert done.stdout.strip().endswith("[]")
+    assert "handover" in done.stdout
+
+
+def test_launcher_and_readme_agree() -> None:
+    assert os.access(ROOT / "heron", os.X_OK) and os.access(ROOT / ".ci" / "run", os.X_OK)
+    readme = (ROOT / "README.md").read_text()
+    assert "./heron demo" in readme and "./heron test" in readme
+
+
+def test_methods_are_listed_with_their_advice_and_settings() -> None:
+    runner = CliRunner()
+    answer = json.loads(runner.invoke(app, ["methods", "--json"]).stdout)
+    by_key = {m["method"]: m for m in answer["methods"]}
+    assert {"ppo", "a2c", "ddpg", "td3", "sac", "model-based", "cross-entropy"} <= set(by_key)
+    assert {s["key"] for s in by_key["sac"]["settings"]} >= {
+        "discount",
+        "target_mix",
+        "updates_per_step",
+        "return_steps",
+    }
+    assert "goes wrong" in runner.invoke(app, ["methods"]).stdout

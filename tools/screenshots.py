@@ -24,7 +24,7 @@ SIZE = (1280, 800)
 sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
-from plucky_heron.desktop.shell.causeway import NAMES
+from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.station import TrainingStation
 from plucky_heron.desktop.window import Window
@@ -138,7 +138,7 @@ def main() -> None:
             window.enter(number)
             pause(0.5)
             given.out.mkdir(parents=True, exist_ok=True)
-            window.grab().save(str(given.out / f"{number + 1}-{NAMES[number].lower()}.png"))
+            window.grab().save(str(given.out / f"{number + 1}-{STATIONS[number].name.lower()}.png"))
 
         stations, playback = window.stations, window.bench.playback
         for task, sample in () if given.tasks or given.methods else MACHINES.items():

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-import difflib
 import os
+import stat
 import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
-from plucky_heron.errors import FileError
+from plucky_heron.errors import FileError, did_you_mean
 
 FORMAT = 1
 """Version of the project's text files; a file that names a newer one is refused, not guessed at."""
@@ -33,50 +36,199 @@ class Settings(BaseModel):
 Model = TypeVar("Model", bound=BaseModel)
 
 
+def data_folder() -> Path:
+    """Where the program keeps a user's own copies and what was trusted."""
+    from platformdirs import user_data_path  # waits: --help should answer at once
+
+    return user_data_path("plucky-heron", appauthor=False)
+
+
+MOST_TEXT = 2_000_000
+"""Bytes of a text file that describes something; what is larger was not written by a person."""
+MOST_BYTES = 64_000_000
+"""Bytes of a mesh or a drawing."""
+
+_touched: ContextVar[set[Path] | None] = ContextVar("touched", default=None)
+
+
+@contextmanager
+def recording_files() -> Iterator[set[Path]]:
+    """Every file that is read inside, by its resolved path: what a run depends on is copied from this list."""
+    found: set[Path] = set()
+    token = _touched.set(found)
+    try:
+        yield found
+    finally:
+        _touched.reset(token)
+
+
+def touch(path: Path) -> None:
+    """Say that the contents of `path` were used, also where they came from a cache."""
+    found = _touched.get()
+    if found is not None:
+        found.add(path.resolve())
+
+
+def check_path(path: Path, source: object = "") -> Path:
+    """`path`, if the system can have a file of this name.
+
+    Raises
+    ------
+    FileError
+        A part of it is longer than names may be, or holds a zero byte.
+    """
+    text = str(path)
+    if "\0" in text or any(len(part.encode("utf-8", "surrogatepass")) > 255 for part in path.parts) or len(text) > 4000:
+        raise FileError(
+            source or path.name[:40],
+            "name",
+            path.name,
+            "no file can have this name; use a short one without control characters",
+        )
+    return path
+
+
+def is_file(path: Path) -> bool:
+    """Whether `path` is a regular file; False also where its name is none."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
+
+
 def inside(folder: Path, relative: str | Path) -> Path:
     """`relative` as a path inside `folder`, with links followed.
 
     Raises
     ------
     FileError
-        The path would leave the folder.
+        The path would leave the folder, or is none.
     """
     root = folder.resolve()
-    path = (root / relative).resolve()
+    check_path(root / relative, folder)
+    try:
+        path = (root / relative).resolve()
+    except (OSError, RuntimeError) as error:  # a circle of links
+        raise FileError(folder, str(relative), None, "cannot be followed: links lead in a circle") from error
     if path != root and root not in path.parents:
         raise FileError(folder, str(relative), None, "leads out of the project folder; use a path inside it")
     return path
 
 
-def read_toml(path: Path) -> dict[str, Any]:
-    """The tables of a TOML file, with errors as one line."""
+def read_bytes(path: Path, most: int = MOST_BYTES) -> bytes:
+    """The bytes of a regular file, read once; what is used is what was looked at.
+
+    Raises
+    ------
+    FileError
+        Missing, no regular file (a folder, a pipe, a device), larger than `most`, or not to be read.
+    """
+    check_path(path)
     try:
-        with path.open("rb") as file:
-            return tomllib.load(file)
+        # a pipe without a writer must not hold us up
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC), "rb") as file:
+            facts = os.fstat(file.fileno())
+            if not stat.S_ISREG(facts.st_mode):
+                raise FileError(path, "", None, "is no regular file")
+            if facts.st_size > most:
+                raise FileError(path, "", None, f"is {facts.st_size / 1e6:.0f} MB; wanted at most {most / 1e6:g} MB")
+            data = file.read(most)
     except FileNotFoundError as error:
         raise FileError(path, "", None, "no such file" + _near_file(path)) from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise FileError(path, "", None, f"not valid TOML: {error}") from error
     except OSError as error:
         raise FileError(path, "", None, f"cannot be read: {error.strerror}") from error
+    touch(path)
+    return data
+
+
+def read_text(path: Path, most: int = MOST_TEXT) -> str:
+    """The text of a UTF-8 file; raises as `read_bytes` does."""
+    data = read_bytes(path, most)
+    try:
+        return data.decode()
+    except UnicodeDecodeError as error:
+        raise FileError(path, "", None, f"is not UTF-8 text (byte {error.start})") from error
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """The tables of a TOML file, with errors as one line."""
+    return parse_toml(read_text(path), path)
+
+
+def parse_toml(text: str, source: Path | str) -> dict[str, Any]:
+    """The tables of a TOML text; `source` is named where it is wrong."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise FileError(source, "", None, f"not valid TOML: {error}") from error
+    except RecursionError as error:
+        raise FileError(source, "", None, "lists or tables are nested too deep") from error
+    except (ValueError, OverflowError) as error:  # whole numbers of thousands of digits, days that no calendar has
+        raise FileError(source, "", None, f"not valid TOML: {error}") from error
+
+
+def read_json(path: Path) -> Any:
+    """What a JSON file holds; raises as `read_bytes` does, and where it is no JSON or holds a number that is none."""
+    import json
+
+    def refuse(name: str) -> Any:
+        raise FileError(path, "", name, "is no number that JSON knows")
+
+    try:
+        return json.loads(read_text(path), parse_constant=refuse)
+    except RecursionError as error:
+        raise FileError(path, "", None, "lists or tables are nested too deep") from error
+    except ValueError as error:
+        raise FileError(path, "", None, f"not valid JSON: {error}") from error
+
+
+def read_arrays(path: Path, most: int = 16_000_000_000) -> dict[str, Any]:
+    """The arrays of an ``.npz`` file by name; `most` is what they may come to in memory, in bytes.
+
+    Raises
+    ------
+    FileError
+        Missing, damaged, too large, or holding anything but plain arrays.
+    """
+    import zipfile
+
+    import numpy as np
+
+    check_path(path)
+    if not is_file(path):
+        raise FileError(path, "", None, "no such file")
+    try:
+        with zipfile.ZipFile(path) as packed:
+            size = sum(entry.file_size for entry in packed.infolist())
+        if size > most:
+            raise FileError(path, "", None, f"would take {size / 1e6:.0f} MB; wanted at most {most / 1e6:.0f} MB")
+        with np.load(path, allow_pickle=False) as kept:
+            return {str(name): kept[name] for name in kept.files}
+    except FileError:
+        raise
+    except Exception as error:  # whatever a damaged archive makes of its reader: bad headers, lengths, checksums
+        raise FileError(path, "", None, f"damaged: {type(error).__name__}: {error}") from error
 
 
 def _near_file(path: Path) -> str:
-    if not path.parent.is_dir():
+    try:
+        names = [p.name for p in path.parent.iterdir()]
+    except OSError:
         return ""
-    near = difflib.get_close_matches(path.name, [p.name for p in path.parent.iterdir()], n=3, cutoff=0.5)
-    return f"; near it: {', '.join(near)}" if near else ""
+    return f"; {did_you_mean(path.name, names)}" if names else ""
 
 
 def validate(model: type[Model], data: dict[str, Any], source: Path | str) -> Model:
     """`data` as a `model`; the first fault becomes one line with file, key, value and what would be right."""
     version = data.get("format", FORMAT)
-    if version != FORMAT:
+    if version != FORMAT or isinstance(version, bool):
         raise FileError(source, "format", version, f"this program reads format {FORMAT}")
     try:
         return model.model_validate(data)
     except ValidationError as error:
         raise explain(error, model, source) from error
+    except (RecursionError, OverflowError) as error:
+        raise FileError(source, "", None, "holds a number too large, or lists nested too deep") from error
 
 
 def load(model: type[Model], path: Path) -> Model:
@@ -96,9 +248,8 @@ def explain(error: ValidationError, model: type[BaseModel], source: Path | str) 
         value, wanted = None, "is missing"
     elif kind == "extra_forbidden":
         known = _known_keys(model, list(fault["loc"][:-1]))
-        near = difflib.get_close_matches(where[-1], known, n=3, cutoff=0.5)
         value = None
-        wanted = "unknown key; " + (f"did you mean {' or '.join(near)}?" if near else f"known are {', '.join(known)}")
+        wanted = f"unknown key; {did_you_mean(where[-1], known)}"
     elif isinstance(value, dict | list):
         value = None
     return FileError(source, key, value, wanted)
@@ -118,11 +269,24 @@ def _known_keys(model: type[BaseModel], location: list[int | str]) -> list[str]:
 
 
 def write_whole(path: Path, data: bytes | str) -> None:
-    """Write a file so that a crash leaves either the old one or the new one, never a part."""
-    path.parent.mkdir(parents=True, exist_ok=True)
+    """Write a file so that a crash leaves either the old one or the new one, never a part.
+
+    Raises
+    ------
+    FileError
+        The disk is full, or the folder may not be written; nothing is left behind then.
+    """
     part = path.with_name(f".{path.name}.{os.getpid()}.part")
-    with part.open("wb") as file:
-        file.write(data.encode() if isinstance(data, str) else data)
-        file.flush()
-        os.fsync(file.fileno())
-    part.replace(path)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            with part.open("wb") as file:
+                file.write(data.encode() if isinstance(data, str) else data)
+                file.flush()
+                os.fsync(file.fileno())
+            part.replace(path)
+        except BaseException:
+            part.unlink(missing_ok=True)
+            raise
+    except OSError as error:
+        raise FileError(path, "", None, f"cannot be written: {error.strerror or error}") from error

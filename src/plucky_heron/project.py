@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plucky_heron.errors import FileError, StateError
-from plucky_heron.files import FORMAT, Settings, inside, load
+from plucky_heron.errors import FileError, StateError, did_you_mean
+from plucky_heron.files import FORMAT, Settings, data_folder, inside, is_file, load
 from plucky_heron.task.problem import Problem, read_problem
 
 if TYPE_CHECKING:
@@ -38,7 +37,7 @@ class Project:
 
     def __init__(self, folder: str | Path) -> None:
         self.folder = Path(folder).resolve()
-        if not (self.folder / "project.toml").is_file():
+        if not is_file(self.folder / "project.toml"):
             raise FileError(self.folder, "", None, "is not a project: it has no project.toml; see heron new")
         settings = load(ProjectFile, self.folder / "project.toml")
         self.name, self._first_task = settings.name, settings.first_task
@@ -108,12 +107,11 @@ class Project:
 
     def policy(self, run: int, which: str = "best") -> Policy:
         """The kept policy of a run, ``"best"`` or ``"last"``."""
-        from plucky_heron.learning.policy import Policy
-        from plucky_heron.runs.freeze import run_folder
+        from plucky_heron.runs.freeze import kept_policy
 
         if which not in ("best", "last"):
             raise StateError(f"policy {which!r}: wanted best or last")
-        return Policy.load(run_folder(self.folder, run) / f"{which}.npz")
+        return kept_policy(self.folder, self.run(run), which)
 
     def frozen(self, run: int) -> Problem:
         """The problem as a run saw it."""
@@ -125,12 +123,6 @@ class Project:
 def open_project(folder: str | Path) -> Project:
     """Open a project folder."""
     return Project(folder)
-
-
-def data_folder() -> Path:
-    """Where the program keeps a user's own copies."""
-    base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-    return Path(base) / "plucky-heron"
 
 
 def demo_source() -> Path:
@@ -164,7 +156,7 @@ def create(folder: Path, machine: str | None = None) -> Project:
     source = Project(demo_source())
     name = machine or source.problem(source.first_task()).task.machine
     if name not in source.machines():
-        raise FileError("--from", "machine", name, f"there are {', '.join(source.machines())}")
+        raise FileError("--from", "machine", name, f"no such machine; {did_you_mean(name, source.machines())}")
     tasks = [t for t in source.tasks() if source.problem(t).task.machine == name]
     files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes()]
     files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]

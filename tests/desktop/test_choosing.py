@@ -38,7 +38,7 @@ def test_every_method_has_advice_and_presets_that_are_valid(method: str) -> None
 
 @pytest.mark.parametrize("method", METHODS)
 def test_every_setting_says_what_it_does_and_how_one_notices_that_it_is_wrong(method: str) -> None:
-    facts = settings_facts(method)
+    facts = settings_facts(settings_class(method))
     assert len({f.key for f in facts}) == len(settings_class(method).model_fields)
     for f in facts:
         assert f.name and "_" not in f.name, f.key
@@ -209,7 +209,7 @@ def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: Recip
     before = sheet.settings.caption.text()
     typed(qtbot, sheet, "shaping.potential", "-norm(offset, hight)")
     line = sheet.editors["shaping.potential"]
-    assert sheet.wrong.isVisible() and "near it: height" in sheet.wrong.text()
+    assert sheet.wrong.isVisible() and "did you mean height" in sheet.wrong.text()
     assert isinstance(line, QLineEdit) and line.text() == "-norm(offset, hight)"
     assert bench.recipe is not None and bench.recipe.shaping is None
     typed(qtbot, sheet, "shaping.potential", "-norm(offset, height)")

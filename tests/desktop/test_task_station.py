@@ -101,7 +101,7 @@ def test_the_mirror_is_stated_where_the_entry_is(qtbot: QtBot, window: Window) -
     type_into(qtbot, field, "negated hieght")
     assert window.bench.problem is not None and window.bench.problem.mirror is not None
     assert window.bench.problem.mirror.observation_sign[0] == -1.0
-    assert "offset.mirrored" in sheet.wrong.text() and "there are offset, height" in sheet.wrong.text()
+    assert "offset.mirrored" in sheet.wrong.text() and "did you mean height?" in sheet.wrong.text()
     type_into(qtbot, field, "offset")
     assert window.bench.problem.mirror.observation_sign[0] == 1.0
     station.senses.close_entry()

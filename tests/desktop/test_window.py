@@ -14,7 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.forms.widgets import Card, QuantityField
-from plucky_heron.desktop.shell.causeway import NAMES
+from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.window import Finder, Window
 from plucky_heron.project import Project
 from plucky_heron.runs.store import RunRow
@@ -119,7 +119,7 @@ def test_the_finder_finds_by_typing(qtbot: QtBot, window: Window) -> None:
     qtbot.keyClicks(finder.text, "prov stat")
     assert [e[0] for e in finder.found] == ["Proving, station"]
     qtbot.keyClick(finder.text, Qt.Key.Key_Return)
-    assert window.stack.currentIndex() == NAMES.index("Proving")
+    assert window.stack.currentIndex() == [s.name for s in STATIONS].index("Proving")
 
 
 def test_a_number_of_the_machine_is_edited_undone_and_seen(qtbot: QtBot, window: Window) -> None:

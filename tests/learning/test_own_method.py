@@ -12,9 +12,9 @@ from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.store import RunStore
-from plucky_heron.task.own_code import UntrustedError, trust
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import with_changes
+from plucky_heron.trust import UntrustedError, trust
 
 GUIDE = Path(__file__).resolve().parents[2] / "docs" / "methods.md"
 RECIPE = 'format = 1\nmethod = "methods/climber.py"\ncopies = 16\nsteps = 24_000\n\n[settings]\nstep = 0.5\n\n[evaluation]\nevery = 12_000\nepisodes = 8\n'

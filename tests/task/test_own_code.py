@@ -13,8 +13,8 @@ from plucky_heron.errors import FileError, StateError
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.simulation.batch import Batch
-from plucky_heron.task.own_code import UntrustedError, digest_of, trust, trusted
 from plucky_heron.training.recipe import with_changes
+from plucky_heron.trust import UntrustedError, digest_of, trust, trusted
 
 CODE = '''"""What formulas cannot say."""
 from pathlib import Path
@@ -48,7 +48,7 @@ def test_code_runs_only_once_it_is_trusted_and_again_when_it_changes(with_code: 
     done = CliRunner().invoke(app, ["trust", str(code)])
     assert done.exit_code == 0
     problem = project.problem("lift")
-    assert (with_code / "code" / "ran").exists() and digest_of(code) in trusted()
+    assert (with_code / "code" / "ran").exists() and digest_of(code.read_bytes()) in trusted()
     batch = Batch(problem, 4, 1, "own")
     batch.start(np.arange(4))
     batch.step(np.tile([300.0, 0.0], (4, 1)))

@@ -70,7 +70,7 @@ def new(
 @app.command()
 def trust(file: Path, json_: Json = False) -> None:
     """Let a project's own Python file run on this machine, as it is now; a changed file must be trusted again."""
-    from plucky_heron.task.own_code import trust as trust_it
+    from plucky_heron.trust import trust as trust_it
 
     digest = trust_it(file.resolve())
     report({"file": str(file), "sha256": digest}, json_, [f"{file} is trusted as it is now ({digest[:12]})"])

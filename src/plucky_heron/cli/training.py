@@ -16,6 +16,7 @@ from plucky_heron.errors import StateError
 def methods(json_: Json = False) -> None:
     """What each learning method suits, what it costs, and how it usually goes wrong."""
     from plucky_heron.learning.guide import GUIDES, settings_facts
+    from plucky_heron.learning.method import settings_class
 
     lines = []
     for key, guide in GUIDES.items():
@@ -24,7 +25,7 @@ def methods(json_: Json = False) -> None:
         {
             "method": key, "name": guide.name, "suits": guide.suits, "costs": guide.costs, "goes_wrong": guide.fails, "presets": guide.presets,
             "settings": [
-                {"key": f.key, "does": f.does, "wrong": f.wrong, "default": f.default, "limits": f.limits} for f in settings_facts(key)
+                {"key": f.key, "does": f.does, "wrong": f.wrong, "default": f.default, "limits": f.limits} for f in settings_facts(settings_class(key))
             ],
         }
         for key, guide in GUIDES.items()

@@ -1,8 +1,7 @@
-"""The window: causeway, seven stations, shortcuts."""
+"""The window: causeway, stations, shortcuts."""
 
 from __future__ import annotations
 
-from importlib import import_module
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
@@ -22,12 +21,10 @@ from PySide6.QtWidgets import (
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
-from plucky_heron.desktop.shell.causeway import NAMES, Causeway
-from plucky_heron.desktop.shell.stakes import STAKES
+from plucky_heron.desktop.shell.causeway import Causeway
 from plucky_heron.desktop.stations.base import Station
-from plucky_heron.task.own_code import UntrustedError, trust
-
-CLASSES = tuple((f"plucky_heron.desktop.stations.{name.lower()}", f"{name}Station") for name in NAMES)
+from plucky_heron.desktop.stations.catalogue import STATIONS
+from plucky_heron.trust import UntrustedError, trust_digest
 
 
 class Window(QMainWindow):
@@ -45,7 +42,7 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         self._made: dict[int, Station] = {}
         self._asked: set[str] = set()
-        for _ in NAMES:
+        for _ in STATIONS:
             self.stack.addWidget(QWidget())
         layout.addWidget(self.causeway)
         layout.addWidget(self.stack, 1)
@@ -63,7 +60,7 @@ class Window(QMainWindow):
         QTimer.singleShot(300, self, self.make_the_rest)
 
     def _shortcuts(self) -> None:
-        for number in range(7):
+        for number in range(len(STATIONS)):
             QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda n=number: self.enter(n))
         QShortcut(QKeySequence("Ctrl+Z"), self, self.bench.undo.undo)
         QShortcut(QKeySequence("Ctrl+Shift+Z"), self, self.bench.undo.redo)
@@ -74,8 +71,7 @@ class Window(QMainWindow):
     def made(self, number: int) -> Station:
         """A station; built when it is first asked for, so that the window opens at once."""
         if number not in self._made:
-            module, name = CLASSES[number]
-            station: Station = getattr(import_module(module), name)(self.bench)
+            station = STATIONS[number].make(self.bench)
             self._made[number] = station
             place = self.stack.widget(number)
             self.stack.insertWidget(number, station)
@@ -85,7 +81,7 @@ class Window(QMainWindow):
 
     def make_the_rest(self) -> None:
         """Build one more station while nothing else is to be done, until all are there."""
-        missing = next((k for k in range(len(NAMES)) if k not in self._made), None)
+        missing = next((k for k in range(len(STATIONS)) if k not in self._made), None)
         if missing is not None and not self.bench.closed:
             self.made(missing)
             QTimer.singleShot(60, self, self.make_the_rest)
@@ -93,7 +89,7 @@ class Window(QMainWindow):
     @property
     def stations(self) -> list[Station]:
         """All stations."""
-        return [self.made(number) for number in range(len(NAMES))]
+        return [self.made(number) for number in range(len(STATIONS))]
 
     @property
     def station(self) -> Station:
@@ -109,8 +105,8 @@ class Window(QMainWindow):
         self._stakes()
 
     def _stakes(self, *_: object) -> None:
-        for number, stake in enumerate(STAKES):
-            state = stake(self.bench)
+        for number, entry in enumerate(STATIONS):
+            state = entry.stake(self.bench)
             self.causeway.stakes.show_state(number, state.level, state.fact, state.trouble, state.older)
 
     def next_card(self, step: int) -> None:
@@ -131,14 +127,14 @@ class Window(QMainWindow):
         box.setWindowTitle("Python of the project's own")
         box.setText(f"The task brings {error.path.name}, Python that would run on this machine with your rights.")
         box.setInformativeText("Read it before you trust it. It is asked again only if the file changes.")
-        box.setDetailedText(error.path.read_text(errors="replace")[:20_000])
+        box.setDetailedText(error.text[:20_000])
         accept = box.addButton("Trust this file", QMessageBox.ButtonRole.AcceptRole)
         box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
         box.finished.connect(lambda _: self._trusted(error) if box.clickedButton() is accept else None)
         box.open()
 
     def _trusted(self, error: UntrustedError) -> None:
-        trust(error.path)
+        trust_digest(error.digest, error.path)  # what was shown, whatever the file says by now
         self.bench.reload()
 
     def find(self) -> None:
@@ -195,7 +191,9 @@ class Finder(QDialog):
         layout.addWidget(self.text)
         layout.addWidget(self.list)
         bench = window.bench
-        self.entries = [(f"{name}, station", lambda n=number: window.enter(n)) for number, name in enumerate(NAMES)]
+        self.entries = [
+            (f"{entry.name}, station", lambda n=number: window.enter(n)) for number, entry in enumerate(STATIONS)
+        ]
         self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
         self.entries += [
             (f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows

@@ -6,7 +6,6 @@ Everything that may be varied per copy
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -14,7 +13,7 @@ import numpy as np
 
 from plucky_heron.dynamics.energy import quaternion
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.errors import StateError
+from plucky_heron.errors import StateError, did_you_mean
 from plucky_heron.machine.schema import Machine
 
 Array = np.ndarray
@@ -69,8 +68,7 @@ class Model:
     def parameter(self, name: str) -> tuple[Array, Array, float]:
         """Slots, factors and nominal value of a parameter such as ``"basket.mass"``."""
         if name not in self.parameters:
-            near = difflib.get_close_matches(name, [*self.parameters], n=3, cutoff=0.4)
-            raise StateError(f"{name} is no parameter of the machine; near it: {', '.join(near or self.parameters)}")
+            raise StateError(f"{name} is no parameter of the machine; {did_you_mean(name, self.parameters)}")
         return self.parameters[name]
 
     def pose(self, position: Array) -> dict[str, float]:

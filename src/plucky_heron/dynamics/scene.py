@@ -10,6 +10,7 @@ import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.shapes import Placed, build_shapes
+from plucky_heron.errors import StateError
 from plucky_heron.machine.parts import Shape, Surface
 from plucky_heron.machine.site import Course, Site, Terrain, Wall
 from plucky_heron.machine.urdf import rotation
@@ -46,8 +47,6 @@ _BUILT: list[tuple[Site, Surroundings]] = []
 def build_scene(site: Site | None = None) -> Surroundings:
     """The arrays of a site; without one, nothing is there. The last few are kept: tasks are bound anew at every edit."""
     site = site or Site()
-    if site.terrain is not None and site.terrain.map is not None:
-        return _build(site)  # the picture may have changed
     for known, built in _BUILT:
         if known == site:
             return built
@@ -137,9 +136,9 @@ def height_grid(terrain: Terrain, share: float = 1.0) -> tuple[float, float, flo
         x = np.arange(points[0, 0], points[-1, 0] + terrain.spacing / 2, terrain.spacing)
         return float(x[0]), 0.0, terrain.spacing, 1.0, np.interp(x, points[:, 0], points[:, 1])[None, :] + terrain.level
     if terrain.kind == "map":
-        from plucky_heron.machine.drawings import read_heights
-
-        table = read_heights(terrain) * terrain.height
+        if terrain.heights is None:
+            raise StateError("terrain.map was not read with its site")
+        table = terrain.heights.table * terrain.height
         return -terrain.size[0] / 2, -terrain.size[1] / 2, terrain.size[0] / (table.shape[1] - 1), (
             terrain.size[1] / (table.shape[0] - 1)
         ), table + terrain.level  # fmt: skip
@@ -218,9 +217,10 @@ def track(course: Course) -> Track:
 
 def made_course(course: Course, step: float = 0.5) -> Array:
     """A line of smoothly changing bends, from the seed; tried again until it stays clear of itself."""
-    for attempt in range(200):
+    count = max(2, math.ceil(course.length / step))
+    # looking for where a line comes back grows with the square of its length
+    for attempt in range(int(np.clip(2e8 / count**2, 5, 200))):
         generator = stream(int(course.seed or 0), f"course {attempt}")
-        count = max(2, math.ceil(course.length / step))
         knots = max(2, math.ceil(course.length / (1.5 * course.tightest)) + 1)
         bends = generator.uniform(-1.0, 1.0, knots) * course.difficulty / course.tightest
         bends[0] = 0.0
@@ -235,4 +235,4 @@ def made_course(course: Course, step: float = 0.5) -> Array:
             for k in range(0, len(points), 2)
         ):
             return points
-    raise ValueError("no course stays clear of itself; try a longer `tightest` or a shorter `length`")
+    raise StateError("no course stays clear of itself; try a longer `tightest` or a shorter `length`")

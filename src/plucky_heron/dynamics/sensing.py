@@ -11,7 +11,7 @@ from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import Surroundings
-from plucky_heron.errors import StateError
+from plucky_heron.errors import StateError, did_you_mean
 from plucky_heron.machine.sensors import Sensor
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import rotation
@@ -118,7 +118,7 @@ def _table(model: Model, site: Site) -> SensorTable:
         if sensor.kind == "bearing":
             if sensor.mark not in site.marks:
                 raise StateError(
-                    f"sensors.{name}.mark: the site has no mark {sensor.mark!r}; there are {', '.join(site.marks) or 'none'}"
+                    f"sensors.{name}.mark: the site has no mark {sensor.mark!r}; {did_you_mean(sensor.mark, site.marks)}"
                 )
             table.mark[k] = site.marks[str(sensor.mark)]
         if sensor.kind == "inertial" and table.node[k] < 0:

@@ -9,12 +9,11 @@ grammar.
 from __future__ import annotations
 
 import ast
-import difflib
 import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from plucky_heron.errors import FormulaError
+from plucky_heron.errors import FormulaError, did_you_mean, shortened
 from plucky_heron.formula.functions import FUNCTIONS, MEMORY
 from plucky_heron.units import DIMENSIONLESS, Dimension, pretty_unit, si_unit, unit_dimension
 
@@ -250,11 +249,9 @@ class _Reader:
             leaves = tuple(Node("signal", name=part, dimension=dimension, column=column) for part in parts)
             return Node("list", leaves, name=name, size=len(parts), dimension=dimension, column=column)
         if name not in self.signals:
-            near = difflib.get_close_matches(name, [*self.signals], n=3, cutoff=0.4)
             if name in FUNCTIONS:
                 raise self.fail(node, f"{name} is a function; write {name}(...)")
-            hint = f"; near it: {', '.join(near)}" if near else ""
-            raise self.fail(node, f"unknown name {name}{hint}")
+            raise self.fail(node, f"unknown name {shortened(name, 60)}; {did_you_mean(name, self.signals)}")
         self.used.add(name)
         return Node("signal", name=name, dimension=unit_dimension(self.signals[name]), column=self.column(node))
 
@@ -325,9 +322,10 @@ class _Reader:
     def call(self, node: ast.Call, depth: int) -> Node:
         if not isinstance(node.func, ast.Name) or node.func.id not in FUNCTIONS:
             name = node.func.id if isinstance(node.func, ast.Name) else "this"
-            near = difflib.get_close_matches(name, [*FUNCTIONS], n=3, cutoff=0.5)
-            hint = f"; near it: {', '.join(near)}" if near else f"; known are {', '.join(FUNCTIONS)}"
-            raise self.fail(node, f"{name} is not a function of the formula language{hint}")
+            raise self.fail(
+                node,
+                f"{shortened(name, 60)} is not a function of the formula language; {did_you_mean(name, FUNCTIONS)}",
+            )
         name = node.func.id
         least, most, _ = FUNCTIONS[name]
         if node.keywords or any(isinstance(a, ast.Starred) for a in node.args):
@@ -362,9 +360,8 @@ class _Reader:
         ):
             if self.places.get(place) not in wanted:
                 known = [p for p, kind in self.places.items() if kind in wanted]
-                near = difflib.get_close_matches(place, known, n=3, cutoff=0.4) or known[:6]
                 raise self.fail(
-                    source, f"{place} is no {' or '.join(wanted)} here; there are {', '.join(near) or 'none'}"
+                    source, f"{shortened(place, 60)} is no {' or '.join(wanted)} here; {did_you_mean(place, known)}"
                 )
         if first == second:
             raise self.fail(node.args[1], f"{second} is no other than {first}")

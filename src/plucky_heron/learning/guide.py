@@ -7,7 +7,8 @@ from typing import Any
 
 from annotated_types import Ge, Gt, Le, Lt
 
-from plucky_heron.learning.method import METHODS, settings_class
+from plucky_heron.files import Settings
+from plucky_heron.learning.method import METHODS
 
 LENGTHS = ("quick look", "standard", "long")
 """The presets of every method."""
@@ -149,10 +150,10 @@ class SettingFacts:
     annotation: Any
 
 
-def settings_facts(method: str) -> list[SettingFacts]:
+def settings_facts(schema: type[Settings]) -> list[SettingFacts]:
     """All settings of a method in the order of their schema."""
     facts = []
-    for key, info in settings_class(method).model_fields.items():
+    for key, info in schema.model_fields.items():
         marks = {Ge: "at least {ge}", Gt: "above {gt}", Le: "at most {le}", Lt: "below {lt}"}
         limits = [text.format(**{text[text.index("{") + 1 : -1]: _number(getattr(m, text[text.index("{") + 1 : -1]))})
                   for m in info.metadata for kind, text in marks.items() if isinstance(m, kind)]  # fmt: skip

@@ -14,7 +14,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from plucky_heron.errors import FileError, StateError
+from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.files import Settings
 from plucky_heron.learning.policy import Policy
 from plucky_heron.task.mirror import Mirror
@@ -145,10 +145,6 @@ class OwnMethod:
     digest: str
 
 
-_OWN: dict[str, OwnMethod] = {}
-"""Methods of the project at work, by file; read again with every recipe that names one."""
-
-
 def load_own_method(folder: Path, file: str, source: Path | str) -> OwnMethod:
     """Read a project's own method: a trusted file with a class `Settings` and a function `make`; see docs/methods.md.
 
@@ -167,8 +163,7 @@ def load_own_method(folder: Path, file: str, source: Path | str) -> OwnMethod:
         )
     if not callable(make):
         raise FileError(path, "make", None, "a method needs a function make(settings, space, copies, seed, threads)")
-    _OWN[file] = OwnMethod(schema, make, digest)
-    return _OWN[file]
+    return OwnMethod(schema, make, digest)
 
 
 def is_own(method: str) -> bool:
@@ -176,7 +171,7 @@ def is_own(method: str) -> bool:
     return method.endswith(".py")
 
 
-def settings_class(method: str) -> type[Settings]:
+def settings_class(method: str, own: OwnMethod | None = None) -> type[Settings]:
     """The schema of a method's settings.
 
     Raises
@@ -184,21 +179,29 @@ def settings_class(method: str) -> type[Settings]:
     StateError
         No such method.
     """
-    if method in _OWN:
-        return _OWN[method].settings
+    if own is not None:
+        return own.settings
     found: type[Settings] = getattr(_module(method), METHODS[method][2])
     return found
 
 
-def make_method(method: str, settings: Settings, space: Space, copies: int, seed: int, threads: int = 1) -> Method:
-    """A method ready to learn from `copies` episodes at a time, on up to `threads` threads."""
-    if method in _OWN:
-        return _OWN[method].make(settings, space, copies, seed, threads)
+def make_method(
+    method: str,
+    settings: Settings,
+    space: Space,
+    copies: int,
+    seed: int,
+    threads: int = 1,
+    own: OwnMethod | None = None,
+) -> Method:
+    """A method ready to learn from `copies` episodes at a time, on up to `threads` threads; `own` is that of a project's file."""
+    if own is not None:
+        return own.make(settings, space, copies, seed, threads)
     made: Method = getattr(_module(method), METHODS[method][1])(settings, space, copies, seed, threads)
     return made
 
 
 def _module(method: str) -> Any:
     if method not in METHODS:
-        raise StateError(f"no method {method!r}; there are {', '.join(METHODS)}")
+        raise StateError(f"no method {method!r}; {did_you_mean(method, METHODS)}")
     return import_module(METHODS[method][0])

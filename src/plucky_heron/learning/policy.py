@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,12 +11,15 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import write_whole
+from plucky_heron.files import is_file, read_arrays, write_whole
 from plucky_heron.learning.memory import Memory
-from plucky_heron.learning.network import Activation, Network
+from plucky_heron.learning.network import ACTIVATIONS, Activation, Network
 from plucky_heron.simulation.batch import Batch
 
 Array = np.ndarray
+MOST_POLICY = 2_000_000_000
+"""Bytes a policy may come to in memory."""
+MOST_UNITS = 100_000
 
 
 @dataclass(frozen=True)
@@ -40,6 +42,8 @@ class Policy:
         A law under the network, affine in the sensor values, its constants last: the network then only corrects it.
     memory, memory_parameters
         Units of a gated memory before the network, and its weights (see `kernels.memory`); what it remembers are the network's last inputs.
+    identity : str
+        The run that it was learned in, "" where that is not known.
     reach : float
         With a base, the share of half the range that the network's output -1 .. 1 is mapped onto.
     """
@@ -58,6 +62,7 @@ class Policy:
     reach: float = 1.0
     memory: int = 0
     memory_parameters: Array | None = None
+    identity: str = ""
 
     @property
     def given(self) -> int:
@@ -113,12 +118,12 @@ class Policy:
         commands: Array = np.clip(centre + self.half * drawn, self.low, self.high)
         return commands, state
 
-    def save(self, path: Path) -> None:
-        """Write as .npz without objects."""
+    def save(self, path: Path, identity: str = "") -> None:
+        """Write as .npz without objects, with the identity of the run that it belongs to."""
         out = io.BytesIO()
         facts = json.dumps({
             "sizes": self.sizes, "activation": self.activation, "limit": self.limit, "normalised": self.normalised,
-            "squashed": self.squashed, "reach": self.reach, "memory": self.memory,
+            "squashed": self.squashed, "reach": self.reach, "memory": self.memory, "identity": identity or self.identity,
         })  # fmt: skip
         extra: dict[str, Any] = {} if self.base is None else {"base": self.base}
         if self.memory_parameters is not None and self.memory:
@@ -138,20 +143,54 @@ class Policy:
         FileError
             Missing or damaged.
         """
+        if not is_file(path):
+            raise FileError(path, "", None, "no policy is kept here yet")
+        kept = read_arrays(path, MOST_POLICY)
         try:
-            with np.load(path, allow_pickle=False) as kept:
-                facts = json.loads(kept["facts"].tobytes().decode())
-                arrays = {k: kept[k] for k in ("parameters", "offset", "scale", "low", "high")}
-                extra = {name: kept[name] for name in ("base", "memory_parameters") if name in kept.files}
-        except FileNotFoundError as error:
-            raise FileError(path, "", None, "no policy is kept here yet") from error
-        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as error:
-            raise FileError(path, "", None, f"is not a policy file, or damaged: {error}") from error
-        return cls(
-            tuple(facts["sizes"]), facts["activation"], limit=float(facts["limit"]), **arrays,
-            normalised=bool(facts.get("normalised", False)), squashed=bool(facts.get("squashed", False)),
-            reach=float(facts.get("reach", 1.0)), memory=int(facts.get("memory", 0)), **extra,
-        )  # fmt: skip
+            facts = json.loads(kept["facts"].tobytes().decode())
+            extra = {name: kept[name] for name in ("base", "memory_parameters") if name in kept}
+            made = cls(
+                tuple(int(size) for size in facts["sizes"]), facts["activation"], limit=float(facts["limit"]),
+                **{name: kept[name] for name in ("parameters", "offset", "scale", "low", "high")},
+                normalised=bool(facts.get("normalised", False)), squashed=bool(facts.get("squashed", False)),
+                reach=float(facts.get("reach", 1.0)), memory=int(facts.get("memory", 0)), **extra,
+                identity=str(facts.get("identity", "")),
+            )  # fmt: skip
+            made.check()
+        except (KeyError, TypeError, ValueError, RecursionError, AttributeError, OverflowError) as error:
+            raise FileError(path, "", None, f"is no policy, or damaged: {type(error).__name__}: {error}") from error
+        return made
+
+    def check(self) -> None:
+        """Whether the arrays fit together and every number is one.
+
+        Raises
+        ------
+        ValueError
+            With what does not fit.
+        """
+        given, actions = self.given, self.sizes[-1]
+        if len(self.sizes) < 2 or min(self.sizes) < 1 or max(self.sizes) > MOST_UNITS or self.memory < 0 or given < 1:
+            raise ValueError(f"layers of {self.sizes} units, {self.memory} remembered")
+        if self.activation not in ACTIVATIONS:
+            raise ValueError(f"activation {self.activation!r} is unknown")
+        shapes: dict[str, tuple[int, ...]] = {
+            "parameters": (self.network.count,), "offset": (given,), "scale": (given,), "low": (actions,), "high": (actions,),
+        }  # fmt: skip
+        if self.base is not None:
+            shapes["base"] = (actions, given + 1)
+        if self.memory:
+            shapes["memory_parameters"] = (Memory(given, self.memory).count,)
+        for name, shape in shapes.items():
+            array = getattr(self, name)
+            if array is None or array.shape != shape:
+                raise ValueError(f"{name} has the shape {None if array is None else array.shape}, wanted {shape}")
+            if array.dtype.kind != "f" or not np.isfinite(array).all():
+                raise ValueError(f"{name} holds something that is no finite number")
+        if not (np.isfinite(self.limit) and self.limit > 0.0 and np.isfinite(self.reach)):
+            raise ValueError("limit or reach is no finite number above zero")
+        if not (self.low < self.high).all():
+            raise ValueError("low is not below high")
 
 
 class PolicyDriver:

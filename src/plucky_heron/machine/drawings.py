@@ -5,19 +5,21 @@ Drawings stand beside the site file and never outside its project; they are read
 
 from __future__ import annotations
 
+import hashlib
+import io
 import math
+import re
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
-from defusedxml import DefusedXmlException
-from defusedxml.ElementTree import ParseError, parse
 
-from plucky_heron.errors import FileError
-from plucky_heron.files import inside, load
+from plucky_heron.errors import FileError, shortened
+from plucky_heron.files import inside, is_file, load, read_bytes
 from plucky_heron.machine.meshes import project_of
-from plucky_heron.machine.site import Course, Drawing, Site, Terrain, Wall
+from plucky_heron.machine.site import MOST_HEIGHTS, Course, Drawing, Heights, Site, Wall
+from plucky_heron.machine.xml import read_xml
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -25,6 +27,10 @@ if TYPE_CHECKING:
 Array = np.ndarray
 Line = list[tuple[float, float]]
 MOST_PIXELS = 16_000_000
+MOST_POINTS = 5_000
+"""Points of one line: more than any course or wall needs, and few enough to be read at once."""
+MOST_PATH = 200_000
+_COMMANDS = (",", " ", "l", "L", "h", "v", "H", "V", "c", "C", "\n")
 _SVG = "{http://www.w3.org/2000/svg}"
 _LAYER = "{http://www.inkscape.org/namespaces/inkscape}label"
 
@@ -69,8 +75,14 @@ def with_drawings(site: Site, source: Path) -> tuple[Site, list[str]]:
         counts = ", ".join(f"{len(lines)} {meaning}" for meaning, lines in report.found.items()) or "nothing"
         notes += [f"{drawing.file}: read {counts}", *report.notes]
     if site.terrain is not None and site.terrain.kind == "map":
-        path = _drawing_path(str(site.terrain.map), source, "terrain.map")
-        site = site.model_copy(update={"terrain": site.terrain.model_copy(update={"map": str(path)})})
+        picture = read_bytes(_drawing_path(str(site.terrain.map), source, "terrain.map"))
+        table = np.asarray(_open_image(picture, source).mean(axis=2)[::-1] / 255.0)
+        if min(table.shape) < 2 or table.size > MOST_HEIGHTS:
+            raise FileError(
+                source, "terrain.map", site.terrain.map, f"wanted at least 2 x 2 and at most {MOST_HEIGHTS} pixels"
+            )
+        heights = Heights(hashlib.sha256(picture).hexdigest(), table)
+        site = site.model_copy(update={"terrain": site.terrain.with_heights(heights)})
     return site.model_copy(update={"courses": courses, "walls": walls}), notes
 
 
@@ -87,7 +99,7 @@ def _drawing_path(name: str, source: Path, key: str) -> Path:
     if "://" in name or Path(name).is_absolute():
         raise FileError(source, key, name, "wanted a path relative to this file, inside the project")
     path = inside(project_of(source), source.resolve().parent / name)
-    if not path.is_file():
+    if not is_file(path):
         raise FileError(source, key, name, "no such file")
     return path
 
@@ -121,20 +133,15 @@ def layers_of(path: Path) -> dict[str, int]:
 
 def colours_of(path: Path) -> dict[str, int]:
     """The commonest colours of a PNG but its background, as #rrggbb, each with how many pixels it has."""
-    pixels = _open_image(path)
+    pixels = _open_image(read_bytes(path), path)
     colours, counts = np.unique(pixels.reshape(-1, 3), axis=0, return_counts=True)
     order = np.argsort(-counts, kind="stable")[1:9]
     return {"#" + "".join(f"{v:02x}" for v in colours[k]): int(counts[k]) for k in order if counts[k] > 8}
 
 
 def _svg_root(path: Path) -> Element:
-    try:
-        root: Element | None = parse(str(path), forbid_dtd=True).getroot()
-    except DefusedXmlException as error:
-        raise FileError(path, "", None, "has a document type or entities; remove them") from error
-    except (ParseError, ValueError) as error:
-        raise FileError(path, "", None, f"not valid XML: {error}") from error
-    if root is None or root.tag not in (f"{_SVG}svg", "svg"):
+    root = read_xml(path)
+    if root.tag not in (f"{_SVG}svg", "svg"):
         raise FileError(path, "", None, "the outermost element must be <svg>")
     return root
 
@@ -144,33 +151,69 @@ def _read_svg(path: Path, drawing: Drawing) -> DrawingReport:
 
     root = _svg_root(path)
     report = DrawingReport()
-    _walk(root, "", Matrix(), drawing, report, path, _height(root))
+    _walk(root, "", Matrix(), drawing, report, path, _extent(root))
     return report
 
 
-def _height(root: Element) -> float:
+_UNITS = {
+    "": 1.0, "px": 1.0, "in": 96.0, "mm": 96.0 / 25.4, "cm": 96.0 / 2.54, "q": 96.0 / 101.6, "pt": 96.0 / 72.0, "pc": 16.0,
+    "em": 16.0, "rem": 16.0, "ex": 8.0,
+}  # fmt: skip
+"""User units of an SVG length (CSS Values and Units, 6.2: 96 to an inch)."""
+_LENGTH = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d{1,3})?)\s*([A-Za-z]*|%)\s*")
+
+
+def user_length(text: str | None, whole: float, default: float = 0.0) -> float:
+    """A length of an SVG in user units: ``"10mm"``, ``"100%"`` of `whole`, ``"3"``.
+
+    Raises
+    ------
+    ValueError
+        No length.
+    """
+    if text is None or not text.strip() or text.strip() == "auto":
+        return default
+    found = _LENGTH.fullmatch(text)
+    if found is None or (found[2] != "%" and found[2].lower() not in _UNITS):
+        raise ValueError(f"{shortened(text, 40)!r} is no length")
+    return float(found[1]) * (whole / 100.0 if found[2] == "%" else _UNITS[found[2].lower()])
+
+
+def _extent(root: Element) -> tuple[float, float, float]:
+    """Width and height of the drawing's own coordinates, and the y from which up is counted: the lower edge."""
     box = (root.get("viewBox") or "").replace(",", " ").split()
     try:
         if len(box) == 4:
-            return float(box[1]) + float(box[3])
-        return float("".join(c for c in root.get("height", "0") if c.isdigit() or c == ".") or 0.0)
+            return float(box[2]), float(box[3]), float(box[1]) + float(box[3])
+        # without a view box, a share of the page has no size: up is then counted from y = 0
+        width, height = (user_length(root.get(key), 0.0) for key in ("width", "height"))
+        return width, height, height
     except ValueError:
-        return 0.0
+        return 0.0, 0.0, 0.0
 
 
 def _walk(
-    element: Element, layer: str, matrix: object, drawing: Drawing, report: DrawingReport, path: Path, height: float
+    element: Element,
+    layer: str,
+    matrix: object,
+    drawing: Drawing,
+    report: DrawingReport,
+    path: Path,
+    extent: tuple[float, float, float],
 ) -> None:
     from svgelements import Matrix
     from svgelements import Path as Curve
 
     for child in element:
         tag = child.tag.rpartition("}")[2] if isinstance(child.tag, str) else ""
-        place = Matrix(child.get("transform", "")) * matrix
+        try:
+            place = Matrix(child.get("transform", "")) * matrix
+            text = "" if tag in ("g", "svg") else _as_path(child, tag, extent)
+        except Exception as error:  # whatever the package makes of a transform that is none
+            raise FileError(path, f"layer {layer}", None, f"<{tag}> cannot be read: {error}") from error
         if tag in ("g", "svg"):
-            _walk(child, child.get(_LAYER) or child.get("id") or layer, place, drawing, report, path, height)
+            _walk(child, child.get(_LAYER) or child.get("id") or layer, place, drawing, report, path, extent)
             continue
-        text = _as_path(child, tag)
         if not text:
             if tag and tag not in ("defs", "namedview", "metadata", "title", "desc", "style"):
                 report.notes.append(f"layer {layer or 'none'}: <{tag}> is not read")
@@ -182,24 +225,40 @@ def _walk(
             report.notes.append(f"layer {layer or 'none'} has no meaning in the legend; left out")
             continue
         try:
+            if len(text) > MOST_PATH or sum(map(text.count, _COMMANDS)) > MOST_POINTS:
+                raise ValueError(f"it has more than {MOST_POINTS} points; simplify the drawing")
             curves = abs(Curve(text) * place).as_subpaths()  # abs: the transform is otherwise only remembered
             for curve in curves:
-                _sample(Curve(curve), drawing, report, meaning, height)
-        except (ValueError, TypeError, IndexError, ZeroDivisionError, AttributeError) as error:
+                _sample(Curve(curve), drawing, report, meaning, extent[2])
+        except Exception as error:  # whatever the package makes of a path that is none
             raise FileError(path, f"layer {layer}", None, f"has a path that cannot be read: {error}") from error
 
 
-def _as_path(element: Element, tag: str) -> str:
+def _as_path(element: Element, tag: str, extent: tuple[float, float, float] = (0.0, 0.0, 0.0)) -> str:
+    """An element as the data of a path, "" where it draws no line; shares are of the drawing's `extent`."""
+    width, height, _ = extent
+    get = element.get
     if tag == "path":
         return element.get("d") or ""
     if tag in ("polyline", "polygon"):
         return "M " + (element.get("points") or "") + (" Z" if tag == "polygon" else "")
-    get = element.get
     if tag == "line":
-        return f"M {get('x1', '0')},{get('y1', '0')} L {get('x2', '0')},{get('y2', '0')}"
+        x1, x2 = (user_length(get(k), width) for k in ("x1", "x2"))
+        y1, y2 = (user_length(get(k), height) for k in ("y1", "y2"))
+        return f"M {x1},{y1} L {x2},{y2}"
     if tag == "rect":
-        x, y, w, h = (float(get(k, "0")) for k in ("x", "y", "width", "height"))
+        x, w = (user_length(get(k), width) for k in ("x", "width"))
+        y, h = (user_length(get(k), height) for k in ("y", "height"))
         return f"M {x},{y} h {w} v {h} h {-w} Z"
+    if tag in ("circle", "ellipse"):
+        x, y = user_length(get("cx"), width), user_length(get("cy"), height)
+        across = math.hypot(width, height) / math.sqrt(2.0)  # what a share of a radius is of (SVG 2, 7.11)
+        keys = ("r", "r") if tag == "circle" else ("rx", "ry")
+        rx, ry = (
+            user_length(get(k), across if tag == "circle" else side)
+            for k, side in zip(keys, (width, height), strict=True)
+        )
+        return f"M {x - rx},{y} a {rx},{ry} 0 1,0 {2 * rx},0 a {rx},{ry} 0 1,0 {-2 * rx},0 Z" if rx > 0.0 < ry else ""
     return ""
 
 
@@ -234,15 +293,17 @@ def _sample(curve: object, drawing: Drawing, report: DrawingReport, meaning: str
         report.add(meaning, line, closed)
 
 
-def _open_image(path: Path) -> Array:
-    from PIL import Image, UnidentifiedImageError
+def _open_image(data: bytes, path: Path) -> Array:
+    from PIL import Image
 
     try:
-        with Image.open(path, formats=["PNG"]) as image:
+        with Image.open(io.BytesIO(data), formats=["PNG"]) as image:
             if image.width * image.height > MOST_PIXELS:
                 raise FileError(path, "", f"{image.width}x{image.height}", f"wanted at most {MOST_PIXELS} pixels")
             return np.asarray(image.convert("RGB"))
-    except (UnidentifiedImageError, OSError, SyntaxError, Image.DecompressionBombError) as error:
+    except FileError:
+        raise
+    except Exception as error:  # damaged in ways that the package names by many kinds of error
         raise FileError(path, "", None, f"not a readable PNG: {error}") from error
 
 
@@ -250,7 +311,7 @@ def _read_png(path: Path, drawing: Drawing, source: Path, name: str) -> DrawingR
     """Walls and gates are the outlines of their coloured areas; a course is the middle line of its stroke."""
     import contourpy
 
-    pixels = _open_image(path)[::-1]
+    pixels = _open_image(read_bytes(path), path)[::-1]
     report = DrawingReport()
     for colour, meaning in drawing.legend.items():
         try:
@@ -310,8 +371,3 @@ def middle_line(outline: Array) -> Array:
         return np.stack([np.interp(at, along, line[:, k]) for k in range(2)], axis=1)
 
     return np.asarray(0.5 * (spread(one) + spread(two)))
-
-
-def read_heights(terrain: Terrain) -> Array:
-    """Brightness 0..1 of a map, rows from low to high y."""
-    return np.asarray(_open_image(Path(str(terrain.map))).mean(axis=2)[::-1] / 255.0)

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
+import tempfile
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import inside
+from plucky_heron.files import inside, is_file, read_bytes
 from plucky_heron.machine.schema import Machine
 
+FARTHEST = 1e5
 MOST_CORNERS = 64
 """Corners a hull keeps at most; of a finer one those that stand out most."""
 
@@ -19,7 +21,7 @@ MOST_CORNERS = 64
 def project_of(path: Path) -> Path:
     """The project folder a file belongs to: the one that holds project.toml, else the file's own."""
     for folder in path.resolve().parents:
-        if (folder / "project.toml").is_file():
+        if is_file(folder / "project.toml"):
             return folder
     return path.resolve().parent
 
@@ -39,26 +41,33 @@ def hull_points(
     path = inside(project_of(source), source.resolve().parent / name)
     if path.suffix.lower() not in (".stl", ".obj"):
         raise FileError(source, "file", name, "wanted a mesh as .stl or .obj")
-    if not path.is_file():
-        raise FileError(source, "file", name, "no such file")
-    return _corners(path, path.stat().st_mtime_ns, scale, str(source), name)
+    data = read_bytes(path)
+    return _corners(data, path.suffix.lower()[1:], scale, str(source), name)
 
 
 @lru_cache(maxsize=64)
 def _corners(
-    path: Path, _: int, scale: tuple[float, float, float], source: str, name: str
+    data: bytes, kind: str, scale: tuple[float, float, float], source: str, name: str
 ) -> tuple[tuple[float, float, float], ...]:
     import meshio
-    from scipy.spatial import ConvexHull, QhullError
+    from scipy.spatial import ConvexHull
 
     try:
-        points = np.asarray(meshio.read(path, file_format=path.suffix.lower()[1:]).points, dtype=float) * scale
+        # the package reads by path alone: a copy of the bytes that were looked at, so that nothing is swapped between
+        with tempfile.NamedTemporaryFile(suffix=f".{kind}") as file:
+            file.write(data)
+            file.flush()
+            points = np.asarray(meshio.read(file.name, file_format=kind).points, dtype=float) * scale
+        if not np.isfinite(points).all() or np.abs(points).max(initial=0.0) > FARTHEST:
+            raise ValueError(f"a corner is not finite, or farther than {FARTHEST:g} m")
         hull = ConvexHull(points)
-    except (QhullError, ValueError, IndexError, OSError, KeyError, meshio.ReadError, SystemExit) as error:
-        raise FileError(source, "file", name, f"cannot be made a convex hull: {error}".splitlines()[0]) from error
+    except (
+        Exception,
+        SystemExit,
+    ) as error:  # the packages name what is damaged by many kinds of error, down to an exit
+        reason = (str(error).splitlines() or [type(error).__name__])[0]
+        raise FileError(source, "file", name, f"cannot be made a convex hull: {reason}") from error
     corners = points[hull.vertices]
-    if not np.isfinite(corners).all():
-        raise FileError(source, "file", name, "has corners that are not finite")
     if len(corners) > MOST_CORNERS:
         corners = corners[_outstanding(corners)]
     return tuple((float(x), float(y), float(z)) for x, y, z in corners)

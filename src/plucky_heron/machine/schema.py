@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
-from plucky_heron.errors import UnitError
+from plucky_heron.errors import UnitError, did_you_mean
 from plucky_heron.files import FORMAT, Settings
 from plucky_heron.machine.joints import Joint, coordinate_unit, units_of
 from plucky_heron.machine.parts import (
@@ -209,8 +209,10 @@ def _fit_drive(name: str, drive: Drive, joints: dict[str, Joint]) -> Drive:
     if drive.on_joint:
         joint = joints.get(drive.joint or "")
         if joint is None or joint.kind not in ("hinge", "slider"):
-            moving = ", ".join(j for j, v in joints.items() if v.kind in ("hinge", "slider"))
-            raise ValueError(f"{name}.joint names no moving joint: {drive.joint!r}; there are {moving}")
+            moving = [j for j, v in joints.items() if v.kind in ("hinge", "slider")]
+            raise ValueError(
+                f"{name}.joint names no moving joint: {drive.joint!r}; {did_you_mean(drive.joint, moving)}"
+            )
         x, force = units_of(joint)
     elif drive.kind == "drain":
         force = "kg/s"

@@ -3,15 +3,29 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+import numpy as np
+from pydantic import Field, PrivateAttr, model_validator
 
 from plucky_heron.files import FORMAT, Settings
 from plucky_heron.machine.parts import Above, Name, NotBelow, Point, Shape, Surface
 from plucky_heron.units import Acceleration, Angle, Density, Length, Number, Speed, Time
 
 Flat = tuple[Length, Length]
+MOST_HEIGHTS = 4_000_000
+"""Heights of a ground, and with them of all its levels."""
+MOST_PIECES = 5_000
+"""Points of a line, stakes of a course, boxes of a wall."""
+
+
+@dataclass(frozen=True)
+class Heights:
+    """A map as it was read: brightness 0..1, rows from low to high y, and the hash of its picture."""
+
+    digest: str
+    table: np.ndarray = field(compare=False, repr=False)
 
 
 class Terrain(Settings):
@@ -39,6 +53,29 @@ class Terrain(Settings):
     """PNG whose brightness is the height (map)."""
     spacing: Annotated[Length, Above] = 0.1
     surface: Surface = Surface()
+    _heights: Heights | None = PrivateAttr(default=None)
+
+    @property
+    def heights(self) -> Heights | None:
+        """The map, once its picture was read; see `with_heights`."""
+        return self._heights
+
+    def with_heights(self, heights: Heights) -> Terrain:
+        """The terrain with its map as read."""
+        made = self.model_copy()
+        made._heights = heights
+        return made
+
+    @model_validator(mode="after")
+    def _not_too_fine(self) -> Terrain:
+        across = (
+            (self.points[0][0], self.points[-1][0]) if self.kind == "profile" and self.points else (0.0, self.size[0])
+        )
+        columns = abs(across[1] - across[0]) / self.spacing + 1.0
+        rows = 1.0 if self.kind == "profile" or self.along_only else self.size[1] / self.spacing + 1.0
+        if self.kind in ("profile", "rough") and not columns * rows * self.levels <= MOST_HEIGHTS:
+            raise ValueError(f"spacing: gives more than {MOST_HEIGHTS} heights; choose it wider, or the ground smaller")
+        return self
 
     @model_validator(mode="after")
     def _complete(self) -> Terrain:
@@ -65,8 +102,8 @@ class Wall(Settings):
 
     @model_validator(mode="after")
     def _long_enough(self) -> Wall:
-        if len(self.points) < 2:
-            raise ValueError("a wall needs at least two points (x, y)")
+        if not 2 <= len(self.points) <= MOST_PIECES:
+            raise ValueError(f"a wall needs between two and {MOST_PIECES} points (x, y)")
         return self
 
 
@@ -99,6 +136,17 @@ class Course(Settings):
     def _one_source(self) -> Course:
         if (self.seed is None) == (len(self.points) < 2):
             raise ValueError("a course needs either points (two or more) or a seed")
+        length = self.length if self.seed is not None else sum(map(math.dist, self.points, self.points[1:]))
+        if self.seed is not None and length > 2000.0:
+            raise ValueError("length: a course from a seed has at most 2 km; give points for a longer one")
+        if not length > 1e-6:
+            raise ValueError("points: a course needs points that are apart")
+        if len(self.points) > MOST_PIECES or not length <= 1e5 or not length / self.tightest <= 1e5:
+            raise ValueError(
+                f"a course has at most {MOST_PIECES} points, 100 km, and bends of a hundred thousandth of that"
+            )
+        if self.stakes is not None and not length / self.stakes.spacing <= MOST_PIECES / 2:
+            raise ValueError(f"stakes.spacing: gives more than {MOST_PIECES} stakes; choose it wider")
         return self
 
 

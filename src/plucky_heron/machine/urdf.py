@@ -16,12 +16,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from defusedxml import DefusedXmlException
-from defusedxml.ElementTree import ParseError, parse
 
 from plucky_heron.errors import FileError
 from plucky_heron.files import inside, validate
 from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.xml import read_xml
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -48,15 +47,8 @@ def read_urdf(path: Path, free: bool = False) -> UrdfReport:
     FileError
         Not XML, entities inside, or something that cannot be a machine; names the element and the attribute.
     """
-    try:
-        root = parse(str(path), forbid_dtd=True).getroot()
-    except FileNotFoundError as error:
-        raise FileError(path, "", None, "no such file") from error
-    except DefusedXmlException as error:
-        raise FileError(path, "", None, "has a document type or entities; remove them") from error
-    except (ParseError, ValueError) as error:
-        raise FileError(path, "", None, f"not valid XML: {error}") from error
-    if root is None or root.tag != "robot":
+    root = read_xml(path)
+    if root.tag != "robot":
         raise FileError(path, "", None, "the outermost element must be <robot>")
     return _Reader(path, root, free).read()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 from plucky_heron.files import inside
@@ -18,10 +19,17 @@ def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:
     log = inside(project, f"runs/batch-{batch}.log")
     # the worker gets its own session: closing the window or the terminal does not end it
     with log.open("ab") as out:
+        out.write(f"batch {batch} begins {time.strftime('%Y-%m-%d %H:%M:%S')}\n".encode())
+        out.flush()
         return subprocess.Popen(
-            [sys.executable, "-m", "plucky_heron.runs.worker", "--batch", str(project), str(batch)],
+            [*interpreter(), "-m", "plucky_heron.runs.worker", "--batch", str(project), str(batch)],
             stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, env=worker_environment(),
         )  # fmt: skip
+
+
+def interpreter() -> list[str]:
+    """Python, so that nothing is imported from the folder it happens to be started in: a stranger's project may hold a ``json.py``."""
+    return [sys.executable, "-P"]
 
 
 def worker_environment() -> dict[str, str]:
@@ -30,5 +38,6 @@ def worker_environment() -> dict[str, str]:
         name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
     }
     source = str(Path(__file__).resolve().parents[2])
-    paths = [source, *filter(None, [os.environ.get("PYTHONPATH")])]
-    return {**os.environ, **threads, "PYTHONPATH": os.pathsep.join(paths)}
+    # an empty entry of the path would be the current folder
+    paths = [source, *filter(os.path.isabs, os.environ.get("PYTHONPATH", "").split(os.pathsep))]
+    return {**os.environ, **threads, "PYTHONPATH": os.pathsep.join(paths), "PYTHONSAFEPATH": "1"}

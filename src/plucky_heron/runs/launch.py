@@ -8,15 +8,14 @@ from pathlib import Path
 from plucky_heron.errors import StateError
 from plucky_heron.runs.executors import start_batch
 from plucky_heron.runs.freeze import freeze
-from plucky_heron.runs.store import DEAD, RunRow, RunStore
-from plucky_heron.task.problem import read_problem
+from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import potential_of
 
 
 def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
     """Queue one run a seed, with frozen copies of all it depends on; returns their numbers."""
-    problem = read_problem(project, task)
+    problem, frozen = freeze(project, task, recipe)
     if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
         potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
     store = RunStore(project)
@@ -28,7 +27,7 @@ def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> 
                 batch=batch, task=task, machine=problem.task.machine, recipe=recipe.name, method=recipe.method, seed=seed,
                 fingerprint=problem.fingerprint(), budget=recipe.steps, request="prepare",
             )  # fmt: skip
-            freeze(project, run, problem, task, recipe)
+            frozen.put(project, store.run(run), recipe)
             runs.append(run)
         return runs
     finally:
@@ -39,10 +38,17 @@ def train(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[in
     """Queue and start; returns the runs' numbers at once."""
     runs = create_batch(project, task, recipe, seeds)
     store = RunStore(project)
-    batch = store.run(runs[0]).batch
-    store.close()
-    start_batch(project, batch)
+    try:
+        begin_batch(project, store, store.run(runs[0]).batch)
+    finally:
+        store.close()
     return runs
+
+
+def begin_batch(project: Path, store: RunStore, batch: int) -> None:
+    """Start the process of a batch, and note which it is."""
+    process = start_batch(project, batch)
+    store.work_on_batch(batch, process.pid)
 
 
 def stop(project: Path, runs: list[int]) -> None:
@@ -67,16 +73,16 @@ def resume(project: Path, number: int) -> None:
         row = store.run(number)
         if row.alive:
             raise StateError(f"run {number} is {row.state} already")
-        if row.state not in (DEAD, "failed") and row.stop_rule != "by hand":
+        if row.state not in (DEAD, FAILED) and row.stop_rule != "by hand":
             raise StateError(f"run {number} has ended ({row.stop_text}); train again with a larger budget instead")
         store.update(number, state="queued", request="resume", stop_rule=None, stop_text=None)
-        start_batch(project, row.batch)
+        begin_batch(project, store, row.batch)
     finally:
         store.close()
 
 
 def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90.0) -> list[RunRow]:
-    """Wait until all runs have ended; a run that nobody takes up within `patience` seconds raises.
+    """Wait until all runs have ended; raises `patience` seconds after the last of them got on while none is at work.
 
     Raises
     ------
@@ -84,12 +90,13 @@ def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90
         A worker died or never started; names its log.
     """
     store = RunStore(project)
-    began = time.monotonic()
+    began, before = time.monotonic(), None
     try:
         while True:
             rows = [store.run(number) for number in runs]
-            if any(row.state == "running" or row.steps for row in rows):
-                began = time.monotonic()
+            now = [(row.state, row.steps) for row in rows]
+            if now != before or any(row.state == RUNNING for row in rows):
+                began, before = time.monotonic(), now
             lost = [row for row in rows if row.state == DEAD]
             if lost:
                 raise StateError(
@@ -98,7 +105,10 @@ def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90
             if not any(row.alive for row in rows):
                 return rows
             if time.monotonic() - began > patience:
-                raise StateError(f"no worker took up run {rows[0].id}; see runs/batch-{rows[0].batch}.log")
+                waiting = next(row for row in rows if row.alive)
+                raise StateError(
+                    f"no worker took up run {waiting.id}; see runs/batch-{waiting.batch}.log, then --resume {waiting.id}"
+                )
             time.sleep(tick)
     finally:
         store.close()

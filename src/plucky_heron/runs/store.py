@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import shutil
 import sqlite3
 import time
+import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -15,10 +17,11 @@ from typing import Any
 
 import psutil
 
-from plucky_heron.errors import FileError, StateError
+from plucky_heron.errors import FileError, StateError, quoted
+from plucky_heron.files import inside, is_file
 from plucky_heron.training.stop import Evaluation
 
-STORE_FORMAT = 2
+STORE_FORMAT = 3
 
 _TABLES = """
 CREATE TABLE runs (
@@ -26,7 +29,8 @@ CREATE TABLE runs (
     method TEXT NOT NULL, seed INTEGER NOT NULL, fingerprint TEXT NOT NULL, state TEXT NOT NULL, request TEXT,
     created REAL NOT NULL, pid INTEGER, pid_started REAL, beat REAL, steps INTEGER NOT NULL DEFAULT 0,
     seconds REAL NOT NULL DEFAULT 0, budget INTEGER NOT NULL, stop_rule TEXT, stop_text TEXT,
-    best_step INTEGER, best_score REAL, best_success REAL, retest TEXT, facts TEXT, note TEXT NOT NULL DEFAULT ''
+    best_step INTEGER, best_score REAL, best_success REAL, retest TEXT, facts TEXT, note TEXT NOT NULL DEFAULT '',
+    identity TEXT NOT NULL DEFAULT ''
 );
 CREATE TABLE evaluations (
     run INTEGER NOT NULL REFERENCES runs(id), step INTEGER NOT NULL, seconds REAL NOT NULL, episodes INTEGER NOT NULL,
@@ -39,6 +43,7 @@ CREATE TABLE updates (
 CREATE TABLE results (
     id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
 );
+CREATE TABLE batches (batch INTEGER PRIMARY KEY, pid INTEGER NOT NULL, pid_started REAL NOT NULL);
 """
 
 _UPGRADES: dict[int, str] = {
@@ -48,12 +53,33 @@ _UPGRADES: dict[int, str] = {
     CREATE TABLE results (
         id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
     );
-    """
+    """,
+    # format 2 did not know who works through a batch, nor what tells one run from another of the same number
+    2: """
+    ALTER TABLE runs ADD COLUMN identity TEXT NOT NULL DEFAULT '';
+    CREATE TABLE batches (batch INTEGER PRIMARY KEY, pid INTEGER NOT NULL, pid_started REAL NOT NULL);
+    """,
 }
+
+_ROWS = """
+SELECT runs.*, batches.pid AS batch_pid, batches.pid_started AS batch_started FROM runs LEFT JOIN batches ON batches.batch = runs.batch
+"""
+
+
+@functools.cache
+def _columns() -> dict[str, set[str]]:
+    """Columns of each table, from their definition."""
+    made = sqlite3.connect(":memory:")
+    made.executescript(_TABLES)
+    tables = [str(row[0]) for row in made.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+    found = {table: {str(row[1]) for row in made.execute(f"PRAGMA table_info({table})")} for table in tables}
+    made.close()
+    return found
+
 
 QUEUED, RUNNING, DONE, FAILED = "queued", "running", "done", "failed"
 DEAD = "dead"
-"""Not stored: a run that says it is running while its process is gone."""
+"""Not stored: a run that says it is running or waiting while the process that should work on it is gone."""
 
 
 @dataclass(frozen=True)
@@ -81,6 +107,8 @@ class RunRow:
     retest: dict[str, Any] | None
     facts: dict[str, Any]
     note: str
+    identity: str = ""
+    """Tells this run from any other that ever had its number; "" of runs from before there were identities."""
 
     @property
     def alive(self) -> bool:
@@ -100,18 +128,54 @@ class RunStore:
     """
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / "runs" / "store.sqlite"
-        self.path.parent.mkdir(parents=True, exist_ok=True)
-        self.connection = sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
-        self.connection.row_factory = sqlite3.Row
+        self.path = inside(folder, "runs/store.sqlite")
+        self.writable = os.access(folder, os.W_OK | os.X_OK) and (
+            not self.path.parent.exists() or os.access(self.path.parent, os.W_OK | os.X_OK)
+        )
+        if (folder / "runs" / "store.sqlite").is_symlink() or (self.path.exists() and not is_file(self.path)):
+            raise FileError(self.path, "", None, "is no regular file; move it away to start a new catalogue")
         try:
-            self.connection.execute("PRAGMA journal_mode=WAL")
-            self.connection.execute("PRAGMA synchronous=NORMAL")
-            self._bring_up_to_date()
+            self.connection = self._connect()
+            self.connection.row_factory = sqlite3.Row
+            self.connection.execute("PRAGMA trusted_schema=OFF")
+            if self.writable:
+                self.connection.execute("PRAGMA journal_mode=WAL")
+                self.connection.execute("PRAGMA synchronous=NORMAL")
+                self._bring_up_to_date()
+            self._check_tables()
         except sqlite3.OperationalError as error:
             raise FileError(self.path, "", None, f"cannot be opened: {error}") from error
         except sqlite3.DatabaseError as error:
             raise FileError(self.path, "", None, f"damaged ({error}); move it away to start a new catalogue") from error
+        except OSError as error:
+            raise FileError(self.path, "", None, f"cannot be opened: {error.strerror}") from error
+
+    def _connect(self) -> sqlite3.Connection:
+        if self.writable:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            return sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
+        if not self.path.exists():  # a project that may only be looked at, in which nothing was trained
+            made = sqlite3.connect(":memory:", isolation_level=None)
+            made.executescript(_TABLES + f"PRAGMA user_version={STORE_FORMAT};")
+            return made
+        return sqlite3.connect(
+            f"{self.path.as_uri()}?mode=ro&immutable=1", uri=True, timeout=20.0, isolation_level=None
+        )
+
+    def _check_tables(self) -> None:
+        version = int(self.connection.execute("PRAGMA user_version").fetchone()[0])
+        if version != STORE_FORMAT:
+            raise FileError(
+                self.path,
+                "format",
+                version,
+                f"this program reads format {STORE_FORMAT}, and the project may not be written to bring it up to date",
+            )
+        for table, columns in _columns().items():
+            there = {str(row[1]) for row in self.connection.execute(f"PRAGMA table_info({table})")}
+            if not columns <= there:
+                lacks = f"table {table}" if not there else f"column {min(columns - there)} of {table}"
+                raise FileError(self.path, "", None, f"damaged: lacks {lacks}; move it away to start a new catalogue")
 
     def _bring_up_to_date(self) -> None:
         with self.writing():
@@ -120,7 +184,7 @@ class RunStore:
                 self._run_script(_TABLES)
                 self.connection.execute(f"PRAGMA user_version={STORE_FORMAT}")
                 return
-        if version > STORE_FORMAT:
+        if version > STORE_FORMAT or version < 0:
             raise FileError(self.path, "format", version, f"this program reads up to format {STORE_FORMAT}")
         if version < STORE_FORMAT:
             self.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -157,13 +221,23 @@ class RunStore:
         return int(self.connection.execute("SELECT COALESCE(MAX(batch), 0) + 1 FROM runs").fetchone()[0])
 
     def add(self, **values: Any) -> int:
-        """Add a queued run; returns its number."""
-        values = {"state": QUEUED, "created": time.time(), **values}
-        names = ", ".join(values)
-        marks = ", ".join("?" * len(values))
+        """Add a queued run; returns its number, which no folder of a run has yet, even where the catalogue does not know it."""
+        values = {"state": QUEUED, "created": time.time(), "identity": uuid.uuid4().hex, **values}
+        taken = [int(p.name) for p in self.path.parent.glob("[0-9]*") if p.name.isdecimal() and len(p.name) < 12]
         with self.writing():
-            cursor = self.connection.execute(f"INSERT INTO runs ({names}) VALUES ({marks})", list(values.values()))
-        return int(cursor.lastrowid or 0)
+            known = int(self.connection.execute("SELECT COALESCE(MAX(id), 0) FROM runs").fetchone()[0])
+            values["id"] = max([known, *taken]) + 1
+            names, marks = ", ".join(values), ", ".join("?" * len(values))
+            self.connection.execute(f"INSERT INTO runs ({names}) VALUES ({marks})", list(values.values()))
+            inside(self.path.parent, f"{values['id']:04d}").mkdir()
+        return int(values["id"])
+
+    def work_on_batch(self, batch: int, pid: int) -> None:
+        """Say which process works through a batch."""
+        with self.writing():
+            self.connection.execute(
+                "INSERT OR REPLACE INTO batches VALUES (?, ?, ?)", [batch, pid, psutil.Process(pid).create_time()]
+            )
 
     def update(self, run: int, **values: Any) -> None:
         """Set columns of a run."""
@@ -191,17 +265,47 @@ class RunStore:
         StateError
             No such run.
         """
-        row = self.connection.execute("SELECT * FROM runs WHERE id = ?", [number]).fetchone()
+        row = self.connection.execute(f"{_ROWS} WHERE id = ?", [min(number, 2**62)]).fetchone()
         if row is None:
             last = self.connection.execute("SELECT COALESCE(MAX(id), 0) FROM runs").fetchone()[0]
-            raise StateError(f"no run {number}; " + (f"the last is {last}" if last else "nothing was trained here yet"))
-        return _row(row)
+            raise StateError(
+                f"no run {quoted(number)}; " + (f"the last is {last}" if last else "nothing was trained here yet")
+            )
+        return self._row(row)
 
     def runs(self, batch: int | None = None) -> list[RunRow]:
         """All runs, or those of a batch, by number."""
-        where, values = ("WHERE batch = ?", [batch]) if batch is not None else ("", [])
-        rows = self.connection.execute(f"SELECT * FROM runs {where} ORDER BY id", values).fetchall()
-        return [_row(row) for row in rows]
+        where, values = ("WHERE runs.batch = ?", [batch]) if batch is not None else ("", [])
+        rows = self.connection.execute(f"{_ROWS} {where} ORDER BY id", values).fetchall()
+        return [self._row(row) for row in rows]
+
+    def _row(self, row: sqlite3.Row) -> RunRow:
+        values = {name: row[name] for name in RunRow.__dataclass_fields__}
+        values["retest"] = self._read(values["retest"], f"run {row['id']}: retest") if values["retest"] else None
+        values["facts"] = self._read(values["facts"], f"run {row['id']}: facts") if values["facts"] else {}
+        lost = row["state"] == RUNNING and not _at_work(row["pid"], row["pid_started"])
+        # waiting for a process that is gone; one that no process was started for yet is only waiting
+        lost |= (
+            row["state"] == QUEUED
+            and row["batch_pid"] is not None
+            and not _at_work(row["batch_pid"], row["batch_started"])
+        )
+        if lost:
+            values["state"] = DEAD
+        return RunRow(**values)
+
+    def _read(self, text: str, what: str) -> Any:
+        """JSON of the store.
+
+        Raises
+        ------
+        FileError
+            Damaged; it is said rather than taken for nothing.
+        """
+        try:
+            return json.loads(text)
+        except (ValueError, TypeError, RecursionError) as error:
+            raise FileError(self.path, what, None, f"damaged: {error}") from error
 
     def request(self, run: int, what: str) -> None:
         """Ask a worker for something; it looks after every update."""
@@ -246,14 +350,14 @@ class RunStore:
     def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
         """Step and details (endings, pay by term) of each evaluation."""
         rows = self.connection.execute("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
-        return [(r[0], json.loads(r[1])) for r in rows]
+        return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 
     def health(self, run: int, since: int = -1) -> list[tuple[int, dict[str, float]]]:
         """Step and health figures of each update after step `since`."""
         rows = self.connection.execute(
             "SELECT step, health FROM updates WHERE run = ? AND step > ? ORDER BY step", [run, since]
         )
-        return [(r[0], json.loads(r[1])) for r in rows]
+        return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 
     # --- results of proofs, packs, rollouts ------------------------------------------------------------------------
 
@@ -270,17 +374,7 @@ class RunStore:
         row = self.connection.execute(
             "SELECT data FROM results WHERE run = ? AND kind = ? ORDER BY id DESC LIMIT 1", [run, kind]
         ).fetchone()
-        return None if row is None else dict(json.loads(row[0]))
-
-
-def _row(row: sqlite3.Row) -> RunRow:
-    names = RunRow.__dataclass_fields__
-    values = {name: row[name] for name in names}
-    values["retest"] = json.loads(values["retest"]) if values["retest"] else None
-    values["facts"] = json.loads(values["facts"]) if values["facts"] else {}
-    if row["state"] == RUNNING and not _at_work(row["pid"], row["pid_started"]):
-        values["state"] = DEAD
-    return RunRow(**values)
+        return None if row is None else dict(self._read(row[0], f"run {run}: {kind}"))
 
 
 def _at_work(pid: int | None, started: float | None) -> bool:

@@ -13,14 +13,11 @@ import time
 from pathlib import Path
 from typing import Any
 
-from plucky_heron.errors import HeronError
-from plucky_heron.learning.method import is_own
-from plucky_heron.learning.policy import Policy
-from plucky_heron.runs.executors import AT_ONCE, worker_environment
+from plucky_heron.errors import HeronError, one_line
+from plucky_heron.runs.executors import AT_ONCE, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
-from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, run_folder
-from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunStore
-from plucky_heron.task.own_code import digest_of
+from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
+from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunRow, RunStore
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
 from plucky_heron.training.stop import Evaluation
@@ -41,7 +38,7 @@ def work_through(project: Path, batch: int) -> None:
             return
         for row in waiting[: AT_ONCE - len(at_work)]:
             threads = 1 if len(waiting) + len(at_work) > 1 else AT_ONCE
-            command = [sys.executable, "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
+            command = [*interpreter(), "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
             at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
         time.sleep(0.1)
         for run, process in at_work.items():
@@ -63,24 +60,34 @@ def work_on(project: Path, number: int, threads: int) -> None:
             run_folder(project, number),
             threads,
             project,
+            identity=row.identity,
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)
         code = run.problem.code
         own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
-        if is_own(run.recipe.method):
-            digest = digest_of(run_folder(project, number) / "frozen" / run.recipe.method)
-            own["own_method"] = {"file": run.recipe.method, "sha256": digest}
+        if run.recipe.own is not None:
+            own["own_method"] = {"file": run.recipe.method, "sha256": run.recipe.own.digest}
         store.update(number, facts=facts() | {"threads": threads} | own)
-        _train(store, run, number)
+        _train(store, run, project, row)
     except HeronError as error:
         store.update(number, state=FAILED, stop_rule="failed", stop_text=str(error))
+        raise
+    except Exception as error:  # a fault of the program's: the run says so, the log has the whole of it
+        text = one_line(f"{type(error).__name__}: {error}", 200)
+        store.update(
+            number,
+            state=FAILED,
+            stop_rule="failed",
+            stop_text=f"a fault of the program: {text}; see runs/batch-{row.batch}.log",
+        )
         raise
     finally:
         store.close()
 
 
-def _train(store: RunStore, run: Run, number: int) -> None:
+def _train(store: RunStore, run: Run, project: Path, row: RunRow) -> None:
+    number = row.id
     asked = {"stop": False}
 
     def by_signal(*_: Any) -> None:
@@ -93,8 +100,8 @@ def _train(store: RunStore, run: Run, number: int) -> None:
         store.add_update(number, run.steps, health)
         store.update(number, steps=run.steps, seconds=run.seconds, beat=time.time())
 
-    def on_evaluation(run: Run, row: Evaluation, details: dict[str, Any]) -> None:
-        store.add_evaluation(number, row, details)
+    def on_evaluation(run: Run, evaluation: Evaluation, details: dict[str, Any]) -> None:
+        store.add_evaluation(number, evaluation, details)
         if run.best is not None:
             store.update(number, best_step=run.best.step, best_score=run.best.score, best_success=run.best.success)
 
@@ -102,7 +109,7 @@ def _train(store: RunStore, run: Run, number: int) -> None:
         return asked["stop"] or store.requested(number) == "stop"
 
     verdict = run.work(on_update, on_evaluation, stop_asked)
-    fresh = retest(run.problem, Policy.load(run.folder / "best.npz"), run.threads) if run.best is not None else None
+    fresh = retest(run.problem, kept_policy(project, row), run.threads) if run.best is not None else None
     store.update(
         number, state=DONE, steps=run.steps, seconds=run.seconds, stop_rule=verdict.rule, stop_text=verdict.text,
         retest=fresh or {}, request=None,

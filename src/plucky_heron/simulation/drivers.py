@@ -6,7 +6,7 @@ from typing import Protocol
 
 import numpy as np
 
-from plucky_heron.errors import StateError
+from plucky_heron.errors import StateError, did_you_mean
 from plucky_heron.randomness import episode_stream, stream
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
@@ -175,7 +175,7 @@ class Rule:
 
     def __init__(self, problem: Problem, name: str) -> None:
         if name not in problem.rules:
-            raise StateError(f"no rule {name!r} in this task; there are {', '.join(problem.rules) or 'none'}")
+            raise StateError(f"no rule {name!r} in this task; {did_you_mean(name, problem.rules)}")
         self.name, self.problem, self.key = f"rule {name}", problem, name
 
     def begin(self, batch: Batch) -> None:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.errors import FileError
+from plucky_heron.errors import FileError, did_you_mean
 from plucky_heron.task.commanding import Action, Command
 from plucky_heron.task.observing import Entry, Observation
 from plucky_heron.task.schema import Task
@@ -131,7 +131,7 @@ def _signed(
                 source,
                 key,
                 entry.mirrored,
-                f'say "{NEGATED}", the name of another, or both; there are {", ".join(found)}',
+                f'say "{NEGATED}", the name of another, or both; {did_you_mean(other, found)}',
             )
         if found[other] != (entry.name, sign):
             way = f"{NEGATED} {entry.name}" if sign < 0.0 else entry.name

@@ -6,21 +6,20 @@ were trusted; a changed file must be trusted again.
 
 from __future__ import annotations
 
-import hashlib
-import importlib.util
-import json
-import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from importlib.abc import InspectLoader
+from importlib.util import decode_source, module_from_spec, spec_from_loader
 from pathlib import Path
-from types import ModuleType
+from types import CodeType, ModuleType
 from typing import Any
 
 import numpy as np
 
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.files import Settings, inside, write_whole
+from plucky_heron.files import MOST_TEXT, Settings, inside, is_file, read_bytes
 from plucky_heron.task.observing import Unit
+from plucky_heron.trust import UntrustedError, digest_of, trusted
 
 Array = np.ndarray
 
@@ -34,19 +33,6 @@ class OwnCode(Settings):
 
     file: str
     signals: dict[str, Unit]
-
-
-class UntrustedError(FileError):
-    """The project brings Python that nobody on this machine has trusted yet."""
-
-    def __init__(self, path: Path, digest: str) -> None:
-        super().__init__(
-            path,
-            "",
-            None,
-            "is Python that was not trusted on this machine yet; read it, then: heron trust " + str(path),
-        )
-        self.path, self.digest = path, digest
 
 
 @dataclass(frozen=True)
@@ -70,42 +56,6 @@ class OwnFunctions:
                 out[name][:] = function(signals)
             except Exception as error:  # whatever someone's own code raises
                 raise StateError(f"{self.file}: {name}: {type(error).__name__}: {error}") from error
-
-
-def trust_file() -> Path:
-    """Where this machine keeps what was trusted."""
-    home = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-    return Path(home) / "plucky-heron" / "trusted.json"
-
-
-def digest_of(path: Path) -> str:
-    """Hash of a file's bytes.
-
-    Raises
-    ------
-    FileError
-        It cannot be read.
-    """
-    try:
-        return hashlib.sha256(path.read_bytes()).hexdigest()
-    except OSError as error:
-        raise FileError(path, "", None, f"cannot be read: {error.strerror}") from error
-
-
-def trusted() -> dict[str, str]:
-    """Hashes that were trusted, with the file they were trusted as."""
-    try:
-        kept = json.loads(trust_file().read_text())
-        return {str(k): str(v) for k, v in kept.items()} if isinstance(kept, dict) else {}
-    except (OSError, ValueError):
-        return {}
-
-
-def trust(path: Path) -> str:
-    """Trust a file as it is now; returns its hash."""
-    digest = digest_of(path)
-    write_whole(trust_file(), json.dumps(trusted() | {digest: str(path)}, indent=1) + "\n")
-    return digest
 
 
 def load_code(folder: Path, code: OwnCode, source: Path | str) -> OwnFunctions:
@@ -139,16 +89,32 @@ def load_module(folder: Path, file: str, source: Path | str, key: str) -> tuple[
         It does not exist or does not run; `source` and `key` say where it was named.
     """
     path = inside(folder, file)
-    if path.suffix != ".py" or not path.is_file():
+    if path.suffix != ".py" or not is_file(path):
         raise FileError(source, key, file, "no such Python file in the project")
-    digest = digest_of(path)
+    data = read_bytes(path, MOST_TEXT)
+    digest = digest_of(data)
     if digest not in trusted():
-        raise UntrustedError(path, digest)
-    spec = importlib.util.spec_from_file_location(f"plucky_heron_own_{digest[:12]}", path)
+        raise UntrustedError(path, digest, data.decode(errors="replace"))
+    name = f"plucky_heron_own_{digest[:12]}"
+    spec = spec_from_loader(name, _FromBytes(data, path), origin=str(path))
     assert spec is not None and spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
+    module = module_from_spec(spec)
+    module.__file__ = str(path)
     try:
         spec.loader.exec_module(module)
-    except Exception as error:  # whatever someone's own code raises
+    except (Exception, SystemExit) as error:  # whatever someone's own code raises
         raise FileError(path, "", None, f"does not run: {type(error).__name__}: {error}") from error
     return path, digest, module
+
+
+class _FromBytes(InspectLoader):
+    """Runs the very bytes that were hashed: no file is opened again, and no compiled copy beside it is looked for."""
+
+    def __init__(self, data: bytes, path: Path) -> None:
+        self.data, self.path = data, path
+
+    def get_source(self, fullname: str) -> str:
+        return decode_source(self.data)
+
+    def get_code(self, fullname: str) -> CodeType:
+        return self.source_to_code(self.data, str(self.path))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import functools
 import hashlib
 import json
@@ -17,7 +16,7 @@ from plucky_heron.dynamics.apart import known_places
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
-from plucky_heron.errors import FileError, FormulaError, HeronError
+from plucky_heron.errors import FileError, FormulaError, HeronError, StateError, UnitError, did_you_mean
 from plucky_heron.files import inside, load
 from plucky_heron.formula import Expression, parse_formula
 from plucky_heron.machine.drawings import read_site
@@ -130,6 +129,8 @@ class Problem:
     def _fingerprint(self) -> str:
         parts: list[Any] = [_plain(part) for part in (self.machine, self.site, self.task)]
         parts += [self.code.digest] if self.code is not None else []
+        terrain = self.site.terrain
+        parts += [terrain.heights.digest] if terrain is not None and terrain.heights is not None else []
         text = json.dumps(parts, sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
@@ -155,8 +156,7 @@ def read_problem(folder: Path, task_name: str) -> Problem:
     path = inside(folder, f"tasks/{task_name}.toml")
     if not path.is_file():
         known = sorted(p.stem for p in (folder / "tasks").glob("*.toml"))
-        near = difflib.get_close_matches(task_name, known, n=3, cutoff=0.3) or known
-        raise FileError(path, "", None, f"no such task; this project has {', '.join(near) or 'none'}")
+        raise FileError(path, "", None, f"no such task; {did_you_mean(task_name, known)}")
     task = load(Task, path)
     site = read_site(_named(folder, "sites", task.site, path, "site"))
     machine = read_machine(_named(folder, "machines", task.machine, path, "machine"))
@@ -171,7 +171,7 @@ def _named(folder: Path, kind: str, name: str, source: Path, key: str) -> Path:
         if path.is_file():
             return path
     known = sorted(p.stem for p in (folder / kind).glob("*") if p.suffix in (".toml", ".urdf"))
-    raise FileError(source, key, name, f"no such file in {kind}/; there are {', '.join(known) or 'none'}")
+    raise FileError(source, key, name, f"no such file in {kind}/; {did_you_mean(name, known)}")
 
 
 def bind(machine: Machine, site: Site, task: Task, source: str = "task", code: OwnFunctions | None = None) -> Problem:
@@ -190,8 +190,14 @@ def bind(machine: Machine, site: Site, task: Task, source: str = "task", code: O
 class _Binder:
     def __init__(self, machine: Machine, site: Site, task: Task, source: str) -> None:
         self.machine, self.site, self.task, self.source = machine, site, task, source
-        self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
-        self.surroundings = build_scene(site)
+        try:
+            self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
+        except (StateError, UnitError) as error:
+            raise FileError(source, "machine", task.machine, str(error)) from error
+        try:
+            self.surroundings = build_scene(site)
+        except (StateError, UnitError) as error:
+            raise FileError(source, "site", task.site, str(error)) from error
         self.units = dict(base_signals(machine, task))
         self.places = known_places(self.model, self.surroundings, task.zones)
         self.apart: set[str] = set()
@@ -305,8 +311,7 @@ class _Binder:
         return found
 
     def unknown(self, key: str, value: str, known: Any) -> FileError:
-        near = difflib.get_close_matches(value, [*known], n=3, cutoff=0.4)
-        return FileError(self.source, key, value, f"unknown; there are {', '.join(near or known)}")
+        return FileError(self.source, key, value, f"unknown; {did_you_mean(value, known)}")
 
     def rewards(self) -> Iterator[Expression]:
         for name, reward in self.task.rewards.items():

@@ -9,7 +9,6 @@ from pathlib import Path
 
 import numpy as np
 
-from plucky_heron.learning.method import settings_class
 from plucky_heron.learning.off_policy import OffPolicySettings
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.loop import Run, space_of
@@ -51,7 +50,7 @@ def forecast(
 
     The random start of off-policy methods learns nothing: it is cut short, so that what is measured is learning.
     """
-    schema, settings = settings_class(recipe.method), dict(recipe.settings)
+    schema, settings = recipe.schema_of_settings(), dict(recipe.settings)
     if "random_start_steps" in schema.model_fields:
         settings |= {"random_start_steps": max(256, 2 * recipe.copies), "replay_capacity": 50_000}
     with tempfile.TemporaryDirectory() as place:

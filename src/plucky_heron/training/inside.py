@@ -7,14 +7,13 @@ and what each member foresaw, ``one_step`` and ``open_loop`` (members, T, observ
 from __future__ import annotations
 
 import io
-import zipfile
 from pathlib import Path
 from typing import Protocol, runtime_checkable
 
 import numpy as np
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import write_whole
+from plucky_heron.files import is_file, read_arrays, write_whole
 
 Array = np.ndarray
 NAME = "inside.npz"
@@ -52,10 +51,6 @@ def read_inside(folder: Path) -> dict[str, Array]:
         Missing or damaged.
     """
     path = folder / NAME
-    try:
-        with np.load(path, allow_pickle=False) as kept:
-            return {name: kept[name] for name in kept.files}
-    except FileNotFoundError as error:
-        raise FileError(path, "", None, "this run has nothing to show") from error
-    except (OSError, ValueError, EOFError, zipfile.BadZipFile) as error:
-        raise FileError(path, "", None, f"damaged: {error}") from error
+    if not is_file(path):
+        raise FileError(path, "", None, "this run has nothing to show")
+    return read_arrays(path)

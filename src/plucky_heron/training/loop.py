@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import time
-import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,7 +13,7 @@ import numpy as np
 
 from plucky_heron.control.base_controller import BaseLaw, base_law
 from plucky_heron.errors import FileError
-from plucky_heron.files import write_whole
+from plucky_heron.files import read_arrays, write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
@@ -25,7 +24,7 @@ from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import Shaping, potential_of
-from plucky_heron.training.stop import Evaluation, Verdict, decide
+from plucky_heron.training.stop import BY_HAND, Evaluation, Verdict, decide
 
 Array = np.ndarray
 CHECKPOINT_FORMAT = 1
@@ -57,6 +56,8 @@ class Run:
         How many threads may step the physics; the course of the run does not depend on it.
     project
         Whose cache of tuned regulators may be used.
+    identity
+        What its checkpoint and policies are marked with, and refused without.
 
     Raises
     ------
@@ -65,9 +66,19 @@ class Run:
     """
 
     def __init__(
-        self, problem: Problem, recipe: Recipe, seed: int, folder: Path, threads: int = 1, project: Path | None = None
+        self,
+        problem: Problem,
+        recipe: Recipe,
+        seed: int,
+        folder: Path,
+        threads: int = 1,
+        project: Path | None = None,
+        identity: str = "",
     ) -> None:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
+        self.identity = identity
+        self.verdict: Verdict | None = None
+        """Why it ended; kept, so that a run which was killed afterwards does not go on beyond its end."""
         self.base = base_law(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
         self.method = method_of(problem, recipe, seed, threads, self.base)
         shift = setpoint_shift(problem)
@@ -98,6 +109,8 @@ class Run:
         stop_asked: Callable[[], bool],
     ) -> Verdict:
         """Train until a stop rule, the recipe's last step, or a request ends it."""
+        if self.verdict is not None:
+            return self.verdict
         began = time.perf_counter() - self.seconds
         if not self.course:
             self._evaluate(on_evaluation)
@@ -114,7 +127,8 @@ class Run:
                 if verdict is None and over:
                     verdict = Verdict("budget", f"{self.steps} steps done, the recipe's last")
                 if verdict is None and asked:
-                    verdict = Verdict("by hand", f"stopped by hand at {self.steps} steps")
+                    verdict = Verdict(BY_HAND, f"stopped by hand at {self.steps} steps")
+                self.verdict = verdict
                 self.checkpoint()
                 if verdict is not None:
                     return verdict
@@ -158,7 +172,7 @@ class Run:
         self.course.append(row)
         if row.finite and (self.best is None or self.best.beaten_by(row)):
             self.best = Best(row.step, row.score, row.success)
-            policy.save(self.folder / "best.npz")
+            policy.save(self.folder / "best.npz", self.identity)
         if len(self.course) == 1:
             details["untrained"] = untrained(self.problem, policy)
         write_inside(self.folder, self.method)
@@ -177,14 +191,17 @@ class Run:
             "course": np.array([[e.step, e.seconds, e.episodes, e.score, e.success, e.finite] for e in self.course]),
             "recent": np.array(self.recent, dtype=float).reshape(-1, 2),
             "returns": self._returns,
+            "of": np.array([self.identity, self.problem.fingerprint(), str(self.seed)]),
         }
+        if self.verdict is not None and self.verdict.rule != BY_HAND:
+            kept["verdict"] = np.array([self.verdict.rule, self.verdict.text])
         kept |= {f"method.{k}": v for k, v in self.method.keep().items()}
         kept |= {f"batch.{k}": v for k, v in self.batch.keep().items()}
         kept |= {"shaping": self.shaping.keep()} if self.shaping is not None else {}
         out = io.BytesIO()
         np.savez(out, **kept)  # type: ignore[arg-type]
         write_whole(self.folder / "checkpoint.npz", out.getvalue())
-        self.method.policy().save(self.folder / "last.npz")
+        self.method.policy().save(self.folder / "last.npz", self.identity)
 
     def resume(self) -> bool:
         """Go back to the last checkpoint; False if there is none.
@@ -197,15 +214,24 @@ class Run:
         path = self.folder / "checkpoint.npz"
         if not path.exists():
             return False
-        try:
-            with np.load(path, allow_pickle=False) as file:
-                kept = {name: file[name] for name in file.files}
-        except (OSError, ValueError, EOFError, zipfile.BadZipFile) as error:
-            raise FileError(path, "", None, f"damaged: {error}") from error
-        if int(kept["format"]) != CHECKPOINT_FORMAT:
-            raise FileError(path, "format", int(kept["format"]), f"this program resumes format {CHECKPOINT_FORMAT}")
+        kept = read_arrays(path)
+        if "format" not in kept or kept["format"].shape or kept["format"] != CHECKPOINT_FORMAT:
+            raise FileError(path, "format", None, f"this program resumes format {CHECKPOINT_FORMAT}")
+        if "of" in kept:
+            wanted = (self.identity, self.problem.fingerprint(), str(self.seed))
+            for what, found, own in zip(
+                ("identity", "fingerprint", "seed"), kept["of"].ravel().tolist(), wanted, strict=False
+            ):
+                if found and own and found != own:
+                    raise FileError(
+                        path, what, found, "is a checkpoint of another run; move it away to train from the start"
+                    )
         try:
             self._go_back(kept)
+        except (ValueError, IndexError, TypeError, OverflowError, AttributeError) as error:
+            raise FileError(
+                path, "", None, f"damaged, or of another recipe: {error}; train anew, best.npz stays"
+            ) from error
         except KeyError as error:
             raise FileError(
                 path,
@@ -229,13 +255,15 @@ class Run:
         self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
         if self.shaping is not None:
             self.shaping.restore(kept["shaping"])
+        if "verdict" in kept:
+            self.verdict = Verdict(*(str(text) for text in kept["verdict"]))
 
 
 def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1, base: BaseLaw | None = None) -> Method:
     """The recipe's method, ready to learn; that of a residual recipe corrects `base`."""
 
     def make(space: Space) -> Method:
-        return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads)
+        return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads, recipe.own)
 
     space = space_of(problem)
     if recipe.residual is None or base is None:

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-import difflib
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
-from plucky_heron.errors import FileError, HeronError
+from plucky_heron.errors import FileError, HeronError, StateError, did_you_mean
 from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
-from plucky_heron.learning.method import METHODS, is_own, load_own_method, settings_class
+from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.units import Number, Time
+
+MOST_STEPS = 10**12
+"""Control steps of a run at most: what a store can count, and more than a machine can do."""
 
 
 class EvaluationPlan(Settings):
     """How often and on how many fixed starts the policy is evaluated, with its mean command."""
 
-    every: int = Field(default=24_576, ge=1)
+    every: int = Field(default=24_576, ge=1, le=MOST_STEPS)
     """Control steps between evaluations."""
     episodes: int = Field(default=64, ge=1, le=4096)
 
@@ -28,12 +30,12 @@ class StopRule(Settings):
     kind: Literal["good enough", "no more gain", "budget", "gone wrong"]
     of: Literal["success", "score"] = "success"
     at_least: Number | None = None
-    running: int = Field(default=1, ge=1)
+    running: int = Field(default=1, ge=1, le=MOST_STEPS)
     less_than: Number | None = None
-    within: int | None = Field(default=None, ge=1)
-    after: int = Field(default=0, ge=0)
-    steps: int | None = Field(default=None, ge=1)
-    episodes: int | None = Field(default=None, ge=1)
+    within: int | None = Field(default=None, ge=1, le=MOST_STEPS)
+    after: int = Field(default=0, ge=0, le=MOST_STEPS)
+    steps: int | None = Field(default=None, ge=1, le=MOST_STEPS)
+    episodes: int | None = Field(default=None, ge=1, le=MOST_STEPS)
     minutes: Number | None = None
     below_best: Number | None = None
 
@@ -76,7 +78,7 @@ class Recipe(Settings):
     seeds: int = Field(default=1, ge=1, le=100)
     copies: int = Field(default=64, ge=1, le=4096)
     """Episodes simulated at a time."""
-    steps: int = Field(default=500_000, ge=1)
+    steps: int = Field(default=500_000, ge=1, le=MOST_STEPS)
     """Control steps after which schedules have run out; a run never goes on beyond them."""
     cut_after: Time | None = Field(default=None, gt=0)
     """Training episodes are cut then, so that more starts are met; valued like the time limit. Evaluations are not touched."""
@@ -85,6 +87,35 @@ class Recipe(Settings):
     shaping: ShapingPlan | None = None
     evaluation: EvaluationPlan = EvaluationPlan()
     stop: tuple[StopRule, ...] = ()
+
+    _own: OwnMethod | None = PrivateAttr(default=None)
+
+    @property
+    def own(self) -> OwnMethod | None:
+        """The method of the project's own file that the recipe names, once it was read with the recipe; see `with_own`."""
+        return self._own
+
+    def with_own(self, folder: Path, source: Path | str) -> Recipe:
+        """The recipe with the method of its project's own file, trusted as it is; itself where it names none.
+
+        Raises
+        ------
+        UntrustedError, FileError
+            See `load_own_method`.
+        """
+        return self.knowing(load_own_method(folder, self.method, source)) if is_own(self.method) else self
+
+    def knowing(self, own: OwnMethod | None) -> Recipe:
+        """The recipe with this method of its project's own."""
+        made = self.model_copy()
+        made._own = own
+        return made
+
+    def schema_of_settings(self) -> type[Settings]:
+        """The schema of its method's settings."""
+        if is_own(self.method) and self._own is None:
+            raise StateError(f"{self.method} was not read with its recipe")
+        return settings_class(self.method, self._own)
 
     @model_validator(mode="after")
     def _method_known(self) -> Recipe:
@@ -96,7 +127,7 @@ class Recipe(Settings):
 
     def method_settings(self, source: Path | str = "recipe") -> Settings:
         """The checked settings of the method."""
-        schema = settings_class(self.method)
+        schema = self.schema_of_settings()
         # TOML has no word for nothing
         given = {k: None if v == "off" else v for k, v in self.settings.items()}
         try:
@@ -111,13 +142,26 @@ def read_recipe(folder: Path, name: str) -> Recipe:
     path = inside(folder, f"recipes/{name}.toml")
     if not path.is_file():
         known = sorted(p.stem for p in (folder / "recipes").glob("*.toml"))
-        near = difflib.get_close_matches(name, known, n=3, cutoff=0.3) or known
-        raise FileError(path, "", None, f"no such recipe; this project has {', '.join(near) or 'none'}")
-    recipe = validate(Recipe, read_toml(path), path)
-    if is_own(recipe.method):
-        load_own_method(folder, recipe.method, path)
+        raise FileError(path, "", None, f"no such recipe; {did_you_mean(name, known)}")
+    recipe = validate(Recipe, read_toml(path), path).with_own(folder, path)
     recipe.method_settings(path)
     return recipe if recipe.name else recipe.model_copy(update={"name": name})
+
+
+def recipe_from_json(text: str, source: Path | str) -> Recipe:
+    """A recipe as a run kept it.
+
+    Raises
+    ------
+    FileError
+        Damaged.
+    """
+    try:
+        return Recipe.model_validate_json(text)
+    except ValidationError as error:
+        raise explain(error, Recipe, source) from error
+    except (RecursionError, OverflowError, ValueError) as error:
+        raise FileError(source, "", None, f"damaged: {error}") from error
 
 
 def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set") -> Recipe:
@@ -129,7 +173,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         Unknown key, or a value that does not fit.
     """
     data = recipe.model_dump()
-    known = settings_class(recipe.method).model_fields
+    known = recipe.schema_of_settings().model_fields
     for key, text in changes.items():
         value = literal(text)
         if key in known:
@@ -148,10 +192,9 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data["shaping"] = None if value is None else {"potential": text}
         else:
             others = ["copies", "steps", "cut_after", "residual", "residual.reach", "shaping.potential"]
-            near = difflib.get_close_matches(key, [*known, *others], n=3, cutoff=0.4)
-            raise FileError(source, key, text, f"unknown setting; near it: {', '.join(near) or ', '.join(known)}")
+            raise FileError(source, key, text, f"unknown setting; {did_you_mean(key, [*known, *others])}")
     try:
-        changed = Recipe.model_validate(data)
+        changed = Recipe.model_validate(data).knowing(recipe.own)
     except ValidationError as error:
         raise explain(error, Recipe, source) from error
     changed.method_settings(source)

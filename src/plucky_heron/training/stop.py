@@ -25,6 +25,10 @@ class Evaluation:
         return self.success if quantity == "success" else self.score
 
 
+BY_HAND = "by hand"
+"""The rule of a run that a person stopped: the only ended one that may go on."""
+
+
 @dataclass(frozen=True)
 class Verdict:
     """Why a run ends: the kind of rule and a sentence."""

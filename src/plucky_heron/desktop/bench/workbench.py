@@ -25,10 +25,11 @@ from plucky_heron.machine.site import Site
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.store import RunRow, RunStore, median_run
-from plucky_heron.task.own_code import UntrustedError, load_code
+from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import Recipe
+from plucky_heron.trust import UntrustedError
 
 Key = Sequence[str | int]
 
@@ -197,7 +198,7 @@ class Workbench(QObject):
             code = load_code(self.project.folder, task.code, path) if task.code is not None else None
             bind(self.problem.machine, self.problem.site, task, str(path), code)
         else:
-            validate(Recipe, data, path).method_settings(path)
+            validate(Recipe, data, path).with_own(self.project.folder, path).method_settings(path)
 
     def say(self, text: str) -> None:
         """Tell the person something in one line; empty when it is over."""

@@ -1,4 +1,4 @@
-"""The causeway: project and choices at the left, seven stakes in the tide at the right, the job line below."""
+"""The causeway: project and choices at the left, a stake a station in the tide at the right, the job line below."""
 
 from __future__ import annotations
 
@@ -9,14 +9,15 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, button, label
+from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.store import DEAD
 
-NAMES = ("Machine", "Task", "Shakedown", "Training", "Compare", "Proving", "Handover")
+COUNT = len(STATIONS)
 
 
 class Stakes(QWidget):
-    """Seven stakes; the water on a stake is its state."""
+    """A stake a station; the water on a stake is its state."""
 
     chosen = Signal(int)
 
@@ -24,25 +25,25 @@ class Stakes(QWidget):
         super().__init__(parent)
         self.current = 0
         self.ring = False
-        self.facts = [""] * 7
-        self.levels = [0.0] * 7
-        self.trouble = [False] * 7
-        self.older = [False] * 7
+        self.facts = [""] * COUNT
+        self.levels = [0.0] * COUNT
+        self.trouble = [False] * COUNT
+        self.older = [False] * COUNT
         self.setMinimumSize(600, 78)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("stations")
-        self.setToolTip("Ctrl+1 to Ctrl+7")
+        self.setToolTip(f"Ctrl+1 to Ctrl+{COUNT}")
 
     def show_state(self, number: int, level: float, fact: str, trouble: bool = False, older: bool = False) -> None:
         """Set what one stake shows."""
         self.levels[number], self.facts[number] = level, fact
         self.trouble[number], self.older[number] = trouble, older
-        self.setAccessibleDescription("; ".join(f"{n}: {f}" for n, f in zip(NAMES, self.facts, strict=True)))
+        self.setAccessibleDescription("; ".join(f"{s.name}: {f}" for s, f in zip(STATIONS, self.facts, strict=True)))
         self.update()
 
     def centre(self, number: int) -> float:
         """Middle of a stake, in pixels."""
-        return self.width() * (number + 0.5) / 7
+        return self.width() * (number + 0.5) / COUNT
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Water line, stakes, names, facts."""
@@ -52,7 +53,7 @@ class Stakes(QWidget):
         xs = np.linspace(0, self.width(), 120)
         painter.setPen(QPen(t.color("water"), 1.4))
         painter.drawPolyline(QPolygonF([QPointF(x, 31 + 1.6 * np.sin(x / 21)) for x in xs]))
-        for k, name in enumerate(NAMES):
+        for k, name in enumerate(s.name for s in STATIONS):
             x = self.centre(k)
             stake = QRectF(x - 4.5, 8, 9, 27)
             painter.setPen(QPen(t.color("ink" if k == self.current else "heron"), 1.4))
@@ -73,7 +74,7 @@ class Stakes(QWidget):
                 painter.drawText(QPointF(x + 9, 18), "older")
             painter.setFont(font(13, bold=k == self.current))
             painter.setPen(t.color("ink" if k == self.current else "soft"))
-            width = self.width() / 7
+            width = self.width() / COUNT
             painter.drawText(QRectF(x - width / 2, 38, width, 18), Qt.AlignmentFlag.AlignCenter, name)
             painter.setFont(font(11))
             painter.setPen(t.color("ink" if self.trouble[k] else "soft"))
@@ -88,12 +89,12 @@ class Stakes(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose."""
-        self.chosen.emit(max(0, min(6, int(event.position().x() / self.width() * 7))))
+        self.chosen.emit(max(0, min(COUNT - 1, int(event.position().x() / self.width() * COUNT))))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Left and right choose the neighbour."""
         if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            self.chosen.emit(max(0, min(6, self.current + (1 if event.key() == Qt.Key.Key_Right else -1))))
+            self.chosen.emit(max(0, min(COUNT - 1, self.current + (1 if event.key() == Qt.Key.Key_Right else -1))))
         else:
             super().keyPressEvent(event)
 

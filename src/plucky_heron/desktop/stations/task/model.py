@@ -6,12 +6,21 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.simulation.replay import Series
 from plucky_heron.simulation.trials import Trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import show
 
 Array = np.ndarray
+
+
+def stake(bench: Workbench) -> StakeState:
+    """Numbers sensed and given."""
+    problem = bench.problem
+    if problem is None or bench.trouble:
+        return StakeState(0.5, "cannot be read", trouble=problem is None)
+    return StakeState(1.0, f"{len(problem.sensed)} sensed, {len(problem.task.actions)} given")
 
 
 class TaskModel(QObject):

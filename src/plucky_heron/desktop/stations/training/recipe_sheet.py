@@ -156,7 +156,7 @@ class RecipeSheet(QDialog):
         )
 
     def _show_settings(self, recipe: Recipe) -> None:
-        facts = settings_facts(recipe.method)
+        facts = settings_facts(recipe.schema_of_settings())
         values = recipe.method_settings().model_dump()
         changed = [f.key for f in facts if values[f.key] != f.default]
         plan = recipe.residual

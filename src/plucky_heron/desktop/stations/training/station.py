@@ -145,7 +145,7 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is None:
             return
-        facts, values = settings_facts(recipe.method), recipe.method_settings().model_dump()
+        facts, values = settings_facts(recipe.schema_of_settings()), recipe.method_settings().model_dump()
         changed = {f.key for f in facts if values[f.key] != f.default}
         corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
         self.recipe.note.setText(f"{guide_of(recipe.method).name}{corrects} · {len(changed)} changed from the standard")

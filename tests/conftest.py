@@ -38,10 +38,12 @@ def altered(problem: Problem, **updates: object) -> Problem:
     return bind(problem.machine, problem.site, Task.model_validate(data))
 
 
-@pytest.fixture(autouse=True)
-def own_data_folder(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
-    """No test touches the user's own copy of the demo."""
-    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.getbasetemp() / "data"))
+@pytest.fixture(autouse=True, scope="session")
+def own_data_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """No test touches the user's own copy of the demo, or what the user trusts."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("XDG_DATA_HOME", str(tmp_path_factory.getbasetemp() / "data"))
+        yield
 
 
 @pytest.fixture

@@ -94,7 +94,10 @@ def virtual_environment() -> None:
     python = VENV / "bin" / "python"
     works = (
         python.exists()
-        and subprocess.run([str(python), "-m", "pip", "--version"], capture_output=True, check=False).returncode == 0
+        and subprocess.run(
+            [str(python), "-P", "-m", "pip", "--version"], cwd=ROOT, capture_output=True, check=False
+        ).returncode
+        == 0
     )
     if not works:
         say("making .venv")
@@ -102,6 +105,7 @@ def virtual_environment() -> None:
     say("installing the locked packages (some hundred megabytes the first time)")
     command = [
         str(python),
+        "-P",
         "-m",
         "pip",
         "install",
@@ -110,7 +114,7 @@ def virtual_environment() -> None:
         "-r",
         str(ROOT / "requirements.lock"),
     ]
-    done = subprocess.run(command, check=False)
+    done = subprocess.run(command, cwd=ROOT, check=False)
     if done.returncode != 0:
         print(
             "heron: the packages could not be installed; is the package index reachable? The next start tries again.",
@@ -118,7 +122,7 @@ def virtual_environment() -> None:
         )
         raise SystemExit(2)
     purelib = subprocess.run(
-        [str(python), "-c", "import sysconfig; print(sysconfig.get_path('purelib'))"],
+        [str(python), "-I", "-c", "import sysconfig; print(sysconfig.get_path('purelib'))"],
         capture_output=True,
         text=True,
         check=True,
@@ -133,7 +137,7 @@ def kernels() -> None:
     """
     for cached in (ROOT / "src").glob("plucky_heron/**/__pycache__/*.nb[ci]"):
         cached.unlink(missing_ok=True)
-    done = subprocess.run([str(VENV / "bin" / "python"), str(ROOT / "tools" / "warm_kernels.py")], check=False)
+    done = subprocess.run([str(VENV / "bin" / "python"), "-P", str(ROOT / "tools" / "warm_kernels.py")], check=False)
     if done.returncode != 0:
         print("heron: the kernels did not compile; the next start tries again", file=sys.stderr)
         raise SystemExit(2)

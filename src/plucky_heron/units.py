@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 from pydantic import BeforeValidator
 
-from plucky_heron.errors import UnitError
+from plucky_heron.errors import UnitError, quoted
 
 if TYPE_CHECKING:
     import pint
@@ -21,7 +21,24 @@ Dimension = tuple[int, int, int, int]
 DIMENSIONLESS: Dimension = (0, 0, 0, 0)
 _BASES = ("kilogram", "meter", "second", "radian")
 _ALLOWED = re.compile(r"[0-9A-Za-z_+\-*/^().%°²³·µ \t]{1,60}")
+_POWER = re.compile(
+    r"(?P<bracket>\)\s*)?(?:\*\*|\^)\s*(?P<exponent>(?:[+-]?\d(?:\.\d+)?|\(\s*[+-]?\d(?:\.\d+)?\s*\))(?![\d.(]|\s*(?:\*\*|\^)))?"
+)
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,3})?")
+
+
+def _may_be_read(text: str) -> bool:
+    """Whether a text is short arithmetic of numbers and units whose powers cannot grow without end.
+
+    A power is of a name, a number, or at most one bracket, and its exponent a plain number of one digit: nothing that is
+    computed from it first, as ``9**(9*9*9*9)`` would be.
+    """
+    if not _ALLOWED.fullmatch(text):
+        return False
+    powers = list(_POWER.finditer(text))
+    if any(not power["exponent"] for power in powers):
+        return False
+    return sum(power["bracket"] is not None for power in powers) <= 1
 
 
 @functools.cache
@@ -43,9 +60,14 @@ def parse(text: str | int | float, unit: str = "") -> float:
     """
     if isinstance(text, bool):
         raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
-    value = float(text) if isinstance(text, int | float) else _parse_text(text.strip(), unit)
+    if not isinstance(text, str | int | float):
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}")
+    try:
+        value = float(text) if isinstance(text, int | float) else _parse_text(text.strip(), unit)
+    except OverflowError as error:
+        raise UnitError(f"{quoted(text)} is too large; write for example {_example(unit)}") from error
     if not math.isfinite(value):
-        raise UnitError(f"{text!r} is not finite; write for example {_example(unit)}")
+        raise UnitError(f"{quoted(text)} is not finite; write for example {_example(unit)}")
     return value
 
 
@@ -53,21 +75,21 @@ def parse(text: str | int | float, unit: str = "") -> float:
 def _parse_text(text: str, unit: str) -> float:
     if _NUMBER.fullmatch(text):
         return float(text)
-    if not _ALLOWED.fullmatch(text) or re.search(r"(\*\*|\^)\s*\(?-?\d{2,}|(\*\*|\^).*(\*\*|\^)", text):
-        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
+    if not _may_be_read(text):
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}")
     prepared = re.sub(r"%\s*$", " percent", text).replace("·", "*").replace("°", " deg")
     quantity: Any
     try:
         quantity = _registry().Quantity(prepared)
     except Exception as error:  # pint raises many kinds, down to tokenizer errors, for text it cannot read
-        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}") from error
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}") from error
     if quantity.dimensionless and unit_dimension(unit) != DIMENSIONLESS and quantity.unitless:
         return float(quantity.magnitude)
     try:
         return float(quantity.to(unit or "dimensionless").magnitude)
     except Exception as error:
         raise UnitError(
-            f"{text!r} is in {quantity.units:~P}, wanted {unit or 'a plain number'}, such as {_example(unit)}"
+            f"{quoted(text)} is in {quantity.units:~P}, wanted {unit or 'a plain number'}, such as {_example(unit)}"
         ) from error
 
 
@@ -76,16 +98,16 @@ def unit_dimension(unit: str) -> Dimension:
     """Exponents (kg, m, s, rad) of a unit written as text; ``""`` is dimensionless."""
     if not unit or unit == "%":
         return DIMENSIONLESS
-    if not _ALLOWED.fullmatch(unit):
-        raise UnitError(f"{unit!r} is not a unit")
+    if not isinstance(unit, str) or not _may_be_read(unit):
+        raise UnitError(f"{quoted(unit)} is not a unit; write for example 'm', 'rad/s' or 'N*m'")
     try:
         base = _registry().Unit(unit.replace("·", "*"))
         powers = dict((1 * base).to_base_units().units._units)
     except Exception as error:
-        raise UnitError(f"{unit!r} is not a unit; write for example 'm', 'rad/s' or 'N*m'") from error
+        raise UnitError(f"{quoted(unit)} is not a unit; write for example 'm', 'rad/s' or 'N*m'") from error
     unknown = set(powers) - set(_BASES)
     if unknown or any(int(p) != p for p in powers.values()):
-        raise UnitError(f"{unit!r} is outside the units of mechanics (kg, m, s, rad)")
+        raise UnitError(f"{quoted(unit)} is outside the units of mechanics (kg, m, s, rad)")
     return tuple(int(powers.get(name, 0)) for name in _BASES)  # type: ignore[return-value]
 
 
@@ -163,7 +185,7 @@ def unit_in(annotation: object) -> str | None:
 
 def _validator(unit: str) -> BeforeValidator:
     def read(value: object) -> float:
-        if not isinstance(value, str | int | float):
+        if not isinstance(value, str | int | float) or isinstance(value, bool):
             raise ValueError(f"wanted a quantity in {unit or 'plain numbers'}, such as {_example(unit)}")
         try:
             return parse(value, unit)

@@ -228,6 +228,12 @@ def test_scores_are_kept_beside_the_task(sound: Problem, folder: Path) -> None:
         float(trials["random"].score.mean())
     )
     path.write_text("[1, 2")
+    with pytest.raises(FileError, match="not valid JSON"):
+        kept_scores(folder, "lift")
+    path.write_text('{"drivers": {"nobody": {"score": "much"}}}')
+    with pytest.raises(FileError, match="rehearse to write it anew"):
+        kept_scores(folder, "lift")
+    path.unlink()
     assert kept_scores(folder, "lift") == {}
 
 

@@ -10,8 +10,11 @@ import pytest
 from scipy.special import expit
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.exporters import Line, to_c, to_onnx
-from plucky_heron.handover.pack import TOLERANCE, check_forms, run_policy, write_pack
+from plucky_heron.handover.equality import TOLERANCE, check_forms, run_policy
+from plucky_heron.handover.forms.c99 import to_c
+from plucky_heron.handover.forms.line import Line
+from plucky_heron.handover.forms.onnx import to_onnx
+from plucky_heron.handover.pack import write_pack
 from plucky_heron.learning.actor_critic import ActorCriticLoss, Minibatch
 from plucky_heron.learning.memory import Memory, Sequence
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class

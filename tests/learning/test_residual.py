@@ -10,8 +10,10 @@ import pytest
 from plucky_heron.control.base_controller import base_law
 from plucky_heron.control.regulator import regulator_for
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.handover.exporters import Line, to_c, to_onnx
-from plucky_heron.handover.pack import TOLERANCE, check_forms
+from plucky_heron.handover.equality import TOLERANCE, check_forms
+from plucky_heron.handover.forms.c99 import to_c
+from plucky_heron.handover.forms.line import Line
+from plucky_heron.handover.forms.onnx import to_onnx
 from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.simulation.drivers import Driver, Rule

@@ -13,9 +13,14 @@ import numpy as np
 import pytest
 
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.handover import pack as pack_module
-from plucky_heron.handover.exporters import Line, to_c, to_onnx
-from plucky_heron.handover.pack import TOLERANCE, check_forms, compile_c, read_pack, run_c, write_pack
+from plucky_heron.handover import equality
+from plucky_heron.handover.description import pack_hash
+from plucky_heron.handover.equality import TOLERANCE, check_forms, compile_c, run_c
+from plucky_heron.handover.forms.c99 import to_c
+from plucky_heron.handover.forms.line import Line
+from plucky_heron.handover.forms.onnx import to_onnx
+from plucky_heron.handover.pack import write_pack
+from plucky_heron.handover.reading import read_pack
 from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
@@ -76,7 +81,7 @@ def test_c_refuses_what_is_not_finite(packed: Path) -> None:
 
 
 def test_pack_says_all_that_a_controller_needs(packed: Path) -> None:
-    pack = read_pack(packed)
+    pack = read_pack(packed).facts
     assert [s["name"] for s in pack["inputs"]][:2] == ["offset", "height"]
     assert pack["inputs"][4]["unit"] == "rad" and pack["outputs"][0]["drive"]["lag"] == 0.06
     assert pack["sample_time"] == 0.02 and pack["run"]["seed"] == 7 and pack["start_pose"]["reel"] == 4.0
@@ -95,7 +100,7 @@ def test_a_pack_that_differs_is_not_written(
     trained: tuple[Project, RunRow], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project, row = trained
-    monkeypatch.setattr(pack_module, "run_onnx", lambda _, vectors, first: np.full((len(vectors), 2), 3.0))
+    monkeypatch.setattr(equality, "run_onnx", lambda _, vectors, first: np.full((len(vectors), 2), 3.0))
     with pytest.raises(StateError, match="not written: onnx"):
         write_pack(project.folder, row, tmp_path / "out")
     assert not (tmp_path / "out").exists()
@@ -116,9 +121,14 @@ def test_a_changed_pack_is_refused(packed: Path, tmp_path: Path) -> None:
     with pytest.raises(FileError, match="changed"):
         read_pack(copy)
     facts = json.loads((packed / "pack.json").read_text())
-    facts["hashes"] = {"../../etc/passwd": "x"}
+    facts["hashes"]["../../etc/passwd"] = "0" * 64
     (copy / "pack.json").write_text(json.dumps(facts))
-    with pytest.raises(FileError, match="out of the pack"):
+    with pytest.raises(FileError, match="was changed after"):
+        read_pack(copy)
+    facts["hash"] = pack_hash(facts)
+    (copy / "policy.c").write_bytes((packed / "policy.c").read_bytes())
+    (copy / "pack.json").write_text(json.dumps(facts))
+    with pytest.raises(FileError, match="leads out of"):
         read_pack(copy)
     with pytest.raises(FileError, match="not a pack"):
         read_pack(tmp_path)
@@ -155,7 +165,7 @@ class Line2Rig:
 @pytest.fixture
 def line(packed: Path):  # type: ignore[no-untyped-def]
     """A started rig."""
-    with HostRig(packed, read_pack(packed)) as rig:
+    with HostRig(read_pack(packed)) as rig:
         yield Line2Rig(rig)
 
 

@@ -366,6 +366,7 @@ def test_a_run_goes_on_from_its_checkpoint_bit_for_bit(folder: Path, threads: in
 def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path, tmp_path: Path, method: str) -> None:
     """A place that no sensor of the hoist tells: the critic learns from it, policy, pack and rig do without."""
     from plucky_heron.handover.pack import write_pack
+    from plucky_heron.handover.reading import read_pack
     from plucky_heron.rigs.rollout import inside_driver
     from plucky_heron.simulation.trials import run_trials
 
@@ -384,7 +385,7 @@ def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path
     assert policy.sizes[0] == 10
     answer = write_pack(folder, row, tmp_path / "pack")
     assert max(answer["equality"].values()) <= 1e-5
-    again = run_trials(problem, inside_driver(tmp_path / "pack"), seed=1, stream="rig", count=2)
+    again = run_trials(problem, inside_driver(read_pack(tmp_path / "pack")), seed=1, stream="rig", count=2)
     assert np.isfinite(again.score).all()
     path.write_text(text.replace("[[observations]]", entry + "[[observations]]", 1))
     first = Project(folder).problem("lift")  # wherever it stands in the file, the policy's numbers come first

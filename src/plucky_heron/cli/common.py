@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
+import math
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from plucky_heron.errors import StateError
+from plucky_heron.errors import HeronError, StateError, one_line, quoted
+from plucky_heron.files import check_path, is_file
 
 if TYPE_CHECKING:
     from plucky_heron.project import Project
@@ -28,13 +30,29 @@ ProjectOption = Annotated[
 
 def fail(text: str, status: int = 2) -> typer.Exit:
     """One clear line on standard error."""
-    print(f"heron: {text}", file=sys.stderr)
+    print(f"heron: {one_line(text)}", file=sys.stderr)
     return typer.Exit(status)
+
+
+def complain(error: HeronError, as_json: bool) -> None:
+    """What is wrong: one line on standard error, with --json also one object on standard output."""
+    print(f"heron: {error}", file=sys.stderr)
+    if as_json:
+        print(json.dumps({"error": error.facts()}))
 
 
 def report(answer: dict[str, Any], as_json: bool, lines: list[str]) -> None:
     """The answer, for a program or for a person."""
-    print(json.dumps(answer, allow_nan=False, default=str) if as_json else "\n".join(lines))
+    print(json.dumps(finite(answer), allow_nan=False, default=str) if as_json else "\n".join(lines))
+
+
+def finite(value: Any) -> Any:
+    """`value` with null in the place of every number that JSON cannot say."""
+    if isinstance(value, dict):
+        return {key: finite(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [finite(inner) for inner in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def find_project(folder: Path | None) -> Project:
@@ -43,7 +61,7 @@ def find_project(folder: Path | None) -> Project:
 
     if folder is not None:
         return Project(folder)
-    if Path("project.toml").is_file():
+    if is_file(Path("project.toml")):
         return Project(Path.cwd())
     copy = demo_copy()
     print(f"working on the demo project {copy}", file=sys.stderr)
@@ -54,7 +72,7 @@ def find_task(task: str, folder: Path | None) -> tuple[Project, str]:
     """A task by its name, or by the path of its file."""
     from plucky_heron.project import Project
 
-    path = Path(task)
+    path = check_path(Path(task), "task")
     if path.suffix == ".toml" and path.parent.name == "tasks":
         return Project(path.parent.parent), path.stem
     return find_project(folder), task
@@ -64,13 +82,13 @@ def find_run(run: str, folder: Path | None) -> tuple[Project, RunRow]:
     """A run by its number, or by the path of its folder."""
     from plucky_heron.project import Project
 
-    path = Path(run)
+    path = check_path(Path(run), "run")
     if path.is_dir() and path.parent.name == "runs":
         project, text = Project(path.parent.parent), path.name
     else:
         project, text = find_project(folder), run
-    if not text.isdigit():
-        raise StateError(f"run {run!r}: wanted its number, such as 3, or its folder")
+    if not (text.isascii() and text.isdigit() and len(text) < 16):
+        raise StateError(f"run {quoted(run)}: wanted its number, such as 3, or its folder")
     return project, project.run(int(text))
 
 

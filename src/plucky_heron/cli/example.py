@@ -9,13 +9,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from plucky_heron.analysis.proving.proof import prove
-from plucky_heron.analysis.shakedown.rehearsals import shake_down
-from plucky_heron.handover.pack import TOLERANCE, write_pack
+from plucky_heron.analysis.proving.proof import prove_run
+from plucky_heron.analysis.shakedown.rehearsals import shake_down_task
+from plucky_heron.handover.equality import TOLERANCE
+from plucky_heron.handover.pack import write_pack
 from plucky_heron.project import Project, demo_copy
 from plucky_heron.rigs.rollout import RolloutResult, roll_out
 from plucky_heron.runs import launch
-from plucky_heron.runs.store import RunRow, RunStore, median_run
+from plucky_heron.runs.store import RunRow, median_run
 
 TASK, RECIPE, SEEDS = "lift", "ppo", (1, 2, 3)
 WANTED_SUCCESS = 0.95
@@ -49,7 +50,7 @@ def _stages(project: Project, tell: Callable[[str], None], place: Path) -> tuple
     failures: list[str] = []
     answer: dict[str, Any] = {}
     problem = project.problem(TASK)
-    result = shake_down(problem, project.folder)
+    result = shake_down_task(problem, project.folder)
     passed = sum(check.passed for check in result.checks)
     tell(f"shakedown: {passed} of {len(result.checks)} checks pass; " + _rehearsed(result.summary()["rehearsals"]))
     failures += [f"shakedown: {check.name}: {check.evidence}" for check in result.wrong]
@@ -83,10 +84,7 @@ def _prove_and_hand_over(
     project: Project, row: RunRow, tell: Callable[[str], None], place: Path, answer: dict[str, Any]
 ) -> list[str]:
     failures = []
-    proof = prove(project.frozen(row.id), project.policy(row.id), project=project.folder).summary()
-    store = RunStore(project.folder)
-    store.add_result(row.id, "proof", {"run": row.id, "trials": 200, "varied": {}, "drivers": proof})
-    store.close()
+    proof = prove_run(project.folder, row)[1]["drivers"]
     answer["proof"] = {"run": row.id, "drivers": proof}
     tell(f"proof of run {row.id}, the median seed, on 200 fresh trials, the same for all:")
     for name, figures in proof.items():

@@ -19,13 +19,9 @@ def handover(
 ) -> None:
     """Write a pack for a real controller and check that it computes the same."""
     from plucky_heron.handover.pack import write_pack
-    from plucky_heron.runs.store import RunStore
 
     found, row = find_run(run, project)
     answer = write_pack(found.folder, row, out)
-    store = RunStore(found.folder)
-    store.add_result(row.id, "pack", answer)
-    store.close()
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
         f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
@@ -41,12 +37,16 @@ def rollout(
     fast: Annotated[
         bool, typer.Option("--fast", help="In lock-step, as fast as it goes, instead of real time.")
     ] = False,
+    project: Annotated[
+        Path | None, typer.Option("--project", help="Project that keeps the result; else the one the pack lies in.")
+    ] = None,
     json_: Json = False,
 ) -> None:
     """Run a pack on a simulated controller in closed loop."""
+    from plucky_heron.machine.meshes import project_of
     from plucky_heron.rigs.rollout import roll_out
 
-    result = roll_out(pack, on, episodes=episodes, lock_step=fast)
+    result = roll_out(pack, on, episodes=episodes, lock_step=fast, project=project or project_of(pack / "pack.json"))
     answer = result.summary()
     trip = answer["round_trip_ms"]
     lines = [

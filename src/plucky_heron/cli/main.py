@@ -6,36 +6,64 @@ Heavy imports wait inside the commands, so that --help answers at once. Exit sta
 
 from __future__ import annotations
 
+import os
 import sys
+import time
 from collections.abc import Callable
 from typing import Any
 
 import typer
 
 from plucky_heron.cli import compare, handover, machine, projects, proving, shakedown, training  # noqa: F401
-from plucky_heron.cli.common import app
-from plucky_heron.errors import HeronError
+from plucky_heron.cli.common import app, complain
+from plucky_heron.errors import HeronError, StateError, one_line, printable
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run a command line; every expected error becomes one line and status 2."""
+    """Run a command line; every error becomes one line: with status 2, and a fault of the program a log file."""
+    given = sys.argv[1:] if arguments is None else arguments
+    as_json = "--json" in given
     run: Callable[..., Any] = typer.main.get_command(app).main
     try:
         status = run(arguments, prog_name="heron", standalone_mode=False)
+        sys.stdout.flush()
     except HeronError as error:
-        print(f"heron: {error}", file=sys.stderr)
+        complain(error, as_json)
         return 2
     except (KeyboardInterrupt, typer.Abort):
         return 130
     except typer.Exit as stop:
         return int(stop.exit_code)
+    except BrokenPipeError:  # whoever read the report has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
     except Exception as error:
         explain = getattr(error, "format_message", None)  # wrong use, found by the argument parser
-        if not callable(explain):
-            raise
-        print(f"heron: {explain()}", file=sys.stderr)
+        if callable(explain):
+            complain(StateError(str(explain())), as_json)
+            return 2
+        complain(StateError(fault_text(error)), as_json)
         return 2
     return int(status or 0)
+
+
+def fault_text(error: BaseException) -> str:
+    """A fault of the program's in a line, the whole of it in a log file."""
+    import traceback
+
+    from plucky_heron.files import data_folder
+
+    text = one_line(f"{type(error).__name__}: {error}", 160)
+    log = data_folder() / "faults.log"
+    try:
+        log.parent.mkdir(parents=True, exist_ok=True)
+        with log.open("a") as file:
+            file.write(
+                f"{time.strftime('%Y-%m-%d %H:%M:%S')} {printable(' '.join(sys.argv))}\n{''.join(traceback.format_exception(error))}\n"
+            )
+    except OSError:
+        return f"a fault of the program: {text}"
+    return f"a fault of the program: {text}; the whole of it is in {log}"
 
 
 if __name__ == "__main__":

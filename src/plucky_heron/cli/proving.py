@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -22,20 +22,10 @@ def prove(
     json_: Json = False,
 ) -> None:
     """Try the kept policy against nobody, chance, rules and the regulator, all on the same fresh trials."""
-    from plucky_heron.analysis.proving.proof import prove as run_proof
-    from plucky_heron.analysis.proving.proof import varied
-    from plucky_heron.runs.store import RunStore
+    from plucky_heron.analysis.proving.proof import prove_run
 
     found, row = find_run(run, project)
-    changes = pairs(vary, "--vary")
-    problem = found.frozen(row.id)
-    proof = run_proof(
-        varied(problem, changes) if changes else problem, found.policy(row.id), trials=trials, project=found.folder
-    )
-    answer: dict[str, Any] = {"run": row.id, "trials": trials, "varied": changes, "drivers": proof.summary()}
-    store = RunStore(found.folder)
-    store.add_result(row.id, "proof", answer)
-    store.close()
+    _, answer = prove_run(found.folder, row, trials=trials, changes=pairs(vary, "--vary"))
     report(answer, json_, proof_lines(answer))
     share = answer["drivers"]["policy"]["success"]
     raise typer.Exit(1 if require is not None and share < require else 0)

@@ -11,12 +11,11 @@ from plucky_heron.cli.reports import per_cent
 @app.command()
 def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> None:
     """Rehearse with simple drivers and check the task before training."""
-    from plucky_heron.analysis.shakedown.rehearsals import keep_scores, shake_down
+    from plucky_heron.analysis.shakedown.rehearsals import shake_down_task
 
     found, name = find_task(task, project)
     problem = found.problem(name)
-    result = shake_down(problem, found.folder)
-    keep_scores(problem, found.folder, result.rehearsals)
+    result = shake_down_task(problem, found.folder)
     summary = result.summary()
     lines = [f"{'who drives':<16}{'success':>9}{'score':>9}   endings"]
     for driver, figures in summary["rehearsals"].items():

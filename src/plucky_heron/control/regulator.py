@@ -140,7 +140,7 @@ class Regulator:
         for row, joint in zip(self._hold.run(), self.problem.hold, strict=True):
             state[:, model.joints.index(joint)] -= row
         state[:, 2 * len(model.joints) + len(model.drives) :] -= self._load
-        return np.asarray(np.nan_to_num(-np.einsum("cus,cs->cu", self._gains, state)))
+        return np.asarray(-np.einsum("cus,cs->cu", self._gains, state))
 
 
 def tune(problem: Problem, threads: int | None = None) -> Regulator:

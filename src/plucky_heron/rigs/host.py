@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import select
 import shutil
 import socket
@@ -10,12 +11,12 @@ import subprocess
 import tempfile
 import time
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import compile_c
+from plucky_heron.handover.equality import compile_c
+from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
 
 Array = np.ndarray
@@ -27,8 +28,8 @@ class HostRig:
 
     Parameters
     ----------
-    folder, pack
-        The pack's folder and its ``pack.json``.
+    pack
+        A pack as `read_pack` gives it, trusted: its C is compiled from the bytes that were hashed.
 
     Raises
     ------
@@ -36,30 +37,31 @@ class HostRig:
         It does not build or does not start.
     """
 
-    def __init__(self, folder: Path, pack: dict[str, Any]) -> None:
-        self.inputs, self.outputs = len(pack["inputs"]), len(pack["outputs"])
+    def __init__(self, pack: Pack) -> None:
+        self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
         self._place = tempfile.TemporaryDirectory(prefix="heron-rig-")
         self._process: subprocess.Popen[str] | None = None
         self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         try:
-            self._start(folder, pack)
+            self._start(pack)
         except BaseException:
             self.close()
             raise
 
-    def _start(self, folder: Path, pack: dict[str, Any]) -> None:
-        place = Path(self._place.name)
+    def _start(self, pack: Pack) -> None:
+        place, facts = Path(self._place.name), pack.facts
         for name in ("policy.h", "policy.c"):
-            shutil.copy2(folder / name, place / name)
+            (place / name).write_bytes(pack.files[name])
         shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "runtime.c")
         program = compile_c(place, ["policy.c", "runtime.c"], "runtime", _FLAGS)
-        sample, hold = round(pack["sample_time"] * 1e6), round(pack["safety"]["hold"] * 1e6)
-        command = [str(program), str(sample), str(hold), *(repr(float(x)) for x in pack["safety"]["command"])]
+        sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
+        safe = (repr(float(x)) for x in facts["safety"]["command"])
+        command = [str(program), str(os.getpid()), str(sample), str(hold), *safe]
         self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
         assert self._process.stdout is not None
         ready, _, _ = select.select([self._process.stdout], [], [], 10.0)
         line = self._process.stdout.readline() if ready else ""
-        if not line.strip().isdigit():
+        if not (line.strip().isdigit() and 0 < int(line) < 65536):
             raise StateError("the rig's runtime did not start")
         self.address = ("127.0.0.1", int(line))
         self.socket.connect(self.address)

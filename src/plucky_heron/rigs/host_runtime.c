@@ -1,6 +1,6 @@
 /* A simulated controller on this computer: answers sensor datagrams with commands of the pack's policy.
  * The datagram layout stands in docs/rollout-protocol.md. Whatever arrives, or does not, the loop goes on.
- * Usage: runtime SAMPLE_MICROSECONDS HOLD_MICROSECONDS SAFE_COMMAND...   (prints its UDP port, then serves) */
+ * Usage: runtime STARTER_PROCESS SAMPLE_MICROSECONDS HOLD_MICROSECONDS SAFE_COMMAND...   (prints its UDP port, then serves) */
 #define _POSIX_C_SOURCE 200809L
 #include "policy.h"
 
@@ -106,16 +106,18 @@ int main(int argc, char **argv)
     socklen_t length = sizeof own;
     int64_t sample, hold, last_valid = 0, next_own = 0;
     uint32_t sequence, last_sequence = 0;
+    pid_t starter;
     int fd, i, have_peer = 0, begun = 0, lock_step = 0;
 
-    if (argc != 3 + HERON_POLICY_OUTPUTS) {
-        fprintf(stderr, "runtime: wanted sample, hold and %d safe commands\n", HERON_POLICY_OUTPUTS);
+    if (argc != 4 + HERON_POLICY_OUTPUTS) {
+        fprintf(stderr, "runtime: wanted the starter's process, sample, hold and %d safe commands\n", HERON_POLICY_OUTPUTS);
         return 2;
     }
-    sample = atoll(argv[1]);
-    hold = atoll(argv[2]);
+    starter = (pid_t)atoll(argv[1]);
+    sample = atoll(argv[2]);
+    hold = atoll(argv[3]);
     for (i = 0; i < HERON_POLICY_OUTPUTS; i++) {
-        safe[i] = command[i] = (float)atof(argv[3 + i]);
+        safe[i] = command[i] = (float)atof(argv[4 + i]);
     }
     make_table();
     fd = socket(AF_INET, SOCK_DGRAM, 0);
@@ -134,15 +136,15 @@ int main(int argc, char **argv)
         struct pollfd waiting = { fd, POLLIN, 0 };
         int64_t now = now_us();
         int timeout = 500;
+        if (getppid() != starter) {
+            return 0; /* whoever started us is gone, and we were handed on to another process */
+        }
         if (have_peer && begun && !lock_step) {
             int64_t left = next_own - now;
             timeout = left <= 0 ? 0 : (int)((left + 999) / 1000);
         }
         if (poll(&waiting, 1, timeout) <= 0) {
             now = now_us();
-            if (getppid() == 1) {
-                return 0; /* whoever started us is gone */
-            }
             if (have_peer && begun && !lock_step && now >= next_own) {
                 unsigned flags = TO_PLANT_HOLDING;
                 if (now - last_valid > hold) {

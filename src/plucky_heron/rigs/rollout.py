@@ -10,14 +10,18 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import OnnxPolicy, read_pack
+from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
+from plucky_heron.files import is_file
+from plucky_heron.handover.equality import OnnxPolicy
+from plucky_heron.handover.reading import Pack, read_pack
 from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors
 from plucky_heron.rigs.host import HostRig
+from plucky_heron.runs.results import ROLLOUT
+from plucky_heron.runs.store import RunStore
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.drivers import Driver
 from plucky_heron.simulation.trials import Recording, run_trials
-from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 
 Array = np.ndarray
@@ -25,7 +29,9 @@ Array = np.ndarray
 RIGS = ("host",)
 ROLLOUT_STREAM = "rollout"
 _PATIENCE = 2.0
-"""Seconds to wait for an answer in lock-step before a sample counts as missed."""
+"""Seconds to wait for an answer in lock-step before a sample counts as missed, and for any sign in real time before the rig is given up."""
+_SHORT = 0.5
+"""The same once a sample was missed."""
 
 
 @dataclass(frozen=True)
@@ -55,6 +61,8 @@ class RolloutResult:
     samples: int = 0
     missed: int = 0
     difference: float = 0.0
+    not_finite: int = 0
+    """Samples whose command was no finite number, on the rig or inside; each fails its episode."""
     counters: dict[str, int] = field(default_factory=dict)
     recordings: list[Recording] = field(default_factory=list)
     stopped: bool = False
@@ -72,7 +80,7 @@ class RolloutResult:
             "round_trip_ms": {
                 "median": float(np.median(trips)), "p99": float(np.percentile(trips, 99)), "max": float(trips.max()),
             },
-            "command_difference": self.difference, "counters": self.counters, "stopped": self.stopped,
+            "command_difference": self.difference, "not_finite": self.not_finite, "counters": self.counters, "stopped": self.stopped,
         }  # fmt: skip
 
 
@@ -83,6 +91,7 @@ def roll_out(
     episodes: int = 5,
     lock_step: bool = False,
     watch: Callable[[Sample], bool] | None = None,
+    project: Path | None = None,
 ) -> RolloutResult:
     """Run a pack on a rig for some episodes, and the same starts inside the program.
 
@@ -92,22 +101,29 @@ def roll_out(
         As fast as it goes, each sample waiting for its answer; otherwise in real time.
     watch
         Called after every sample; returning False stops the rollout.
+    project
+        Where the result is kept, if the run that the pack comes from is in its catalogue.
 
     Raises
     ------
     StateError
-        No such rig, or it does not build or start.
+        No such rig, it does not build or start, or it falls silent.
     FileError
         Not a pack, or a changed one.
+    UntrustedError
+        A pack that this machine did not write and nobody has trusted.
     """
     if rig not in RIGS:
-        raise StateError(f"no rig {rig!r}; there is {', '.join(RIGS)}")
+        raise StateError(f"no rig {quoted(rig)}; {did_you_mean(rig, RIGS)}")
     pack = read_pack(folder)
-    problem = read_problem(folder / "frozen", pack["run"]["task"])
-    inside = PackDriver(folder)
+    pack.ask()
+    problem = pack.problem()
+    if len(problem.sensed) != len(pack.facts["inputs"]) or len(problem.commands) != len(pack.facts["outputs"]):
+        raise FileError(folder / "pack.json", "inputs", None, "does not fit the task in the pack")
+    inside = PackDriver(pack)
     trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
     result = RolloutResult(rig, lock_step)
-    with HostRig(folder, pack) as controller:
+    with HostRig(pack) as controller:
         loop = _Loop(problem, controller, result, lock_step, watch, inside)
         for episode in range(episodes):
             if not loop.run(episode):
@@ -116,7 +132,23 @@ def roll_out(
     done = len(result.scores)
     result.scores_inside = [float(x) for x in trials.score[:done]]
     result.successes_inside = [bool(x) for x in trials.success[:done]]
+    if project is not None and done:
+        _keep(project, pack, result)
     return result
+
+
+def _keep(project: Path, pack: Pack, result: RolloutResult) -> None:
+    """Keep a result with the run that the pack comes from, where the project has it."""
+    if not is_file(project / "runs" / "store.sqlite"):
+        return
+    store = RunStore(project)
+    try:
+        number = int(pack.facts["run"]["number"])
+        row = next((row for row in store.runs() if row.id == number), None)
+        if row is not None and row.identity == pack.facts["run"]["identity"] and store.writable:
+            store.add_result(row.id, ROLLOUT, result.summary())
+    finally:
+        store.close()
 
 
 class PackDriver:
@@ -124,8 +156,8 @@ class PackDriver:
 
     name = "inside"
 
-    def __init__(self, folder: Path) -> None:
-        self.model = OnnxPolicy((folder / "policy.onnx").read_bytes())
+    def __init__(self, pack: Pack) -> None:
+        self.model = OnnxPolicy(pack.files["policy.onnx"])
         self.state = self.model.blank(0)
 
     def begin(self, batch: Batch) -> None:
@@ -182,6 +214,8 @@ class _RigDriver:
         self.stopped = False
         self.began = time.perf_counter()
         self.sample: Sample | None = None
+        self.silent = 0
+        self.most_silent = 3 if loop.lock_step else max(10, round(_PATIENCE / loop.problem.sample_time))
 
     def begin(self, batch: Batch) -> None:
         """The clock starts with the first sample."""
@@ -199,8 +233,9 @@ class _RigDriver:
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
         sent = time.perf_counter()
         loop.controller.send(pack_sensors(self.index, int(sent * 1e6), row, flags))
-        until = sent + _PATIENCE if loop.lock_step else max(due + sample_time, sent)
-        trip = None
+        patience = _PATIENCE if self.silent == 0 else _SHORT
+        until = sent + patience if loop.lock_step else max(due + sample_time, sent)
+        trip, heard = None, False
         while (command := loop.controller.receive(until)) is not None:
             result.counters = command.counters
             if command.sequence == self.index and not command.flags:
@@ -208,10 +243,19 @@ class _RigDriver:
                 result.round_trips.append(trip)
                 break
             self.last = command.values.astype(np.float64)  # what the controller holds, or its safe command
+            heard = True
+        self.silent = 0 if heard or trip is not None else self.silent + 1
+        if self.silent and (not loop.controller.alive() or self.silent >= self.most_silent):
+            gone = "has ended" if not loop.controller.alive() else f"was silent for {self.silent} samples"
+            raise StateError(
+                f"the rig {gone} at sample {self.index} of episode {self.episode}; nothing is concluded from a part of it"
+            )
         result.samples += 1
         result.missed += trip is None
         inside = loop.inside.commands(observations)[0]
-        if trip is not None:
+        if not np.isfinite(self.last).all() or not np.isfinite(inside).all():
+            result.not_finite += 1
+        elif trip is not None:
             result.difference = max(result.difference, float((np.abs(self.last - inside) / loop.span).max()))
         self.sample = Sample(
             self.episode,
@@ -233,9 +277,9 @@ class _RigDriver:
         return True
 
 
-def inside_driver(folder: Path) -> Driver:
+def inside_driver(pack: Pack) -> Driver:
     """The pack as a driver inside the program, to be compared with the rig."""
-    return PackDriver(folder)
+    return PackDriver(pack)
 
 
 __all__ = ["RIGS", "PackDriver", "RolloutResult", "Sample", "inside_driver", "roll_out"]

@@ -93,6 +93,7 @@ class Batch:
         self._holds = np.array([timing.samples(e.hold) for e in problem.task.endings.values()], dtype=np.int64)
         self._held: Array = np.zeros((copies, len(self._holds)), dtype=np.int64)
         self._settled: Array = np.zeros(copies, dtype=np.int64)
+        self.refused: Array = np.zeros(copies, dtype=np.bool_)
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))
         self._failure = np.array([e.kind == "failure" for e in problem.task.endings.values()] + [True])
         self._lists = self.commander.lists()
@@ -179,6 +180,7 @@ class Batch:
         self.plant.reset(copies)
         for array in (self.age, self._held, self._settled):
             array[copies] = 0
+        self.refused[copies] = False
         self.episode[copies] = episodes
         self.running[copies] = True
         for copy, episode in zip(copies, episodes, strict=True):
@@ -253,7 +255,10 @@ class Batch:
         return self._entries.row()
 
     def step(self, commands: Array) -> Outcome:
-        """Hold `commands` (B, commands), in SI units, for one sample; they are clipped to the task's limits."""
+        """Hold `commands` (B, commands), in SI units, for one sample; they are clipped to the task's limits.
+
+        A command that is no finite number ends its episode as not finite, whatever the machine would have done with another.
+        """
         problem = self.problem
         drives = self.commander.give(commands)
         self.plant.active[:] = self.running
@@ -271,6 +276,8 @@ class Batch:
         ending = np.where(self.age >= self.limit, TIME_UP, GOING)
         for number in range(met.shape[1] - 1, -1, -1):
             ending[(self._held[:, number] > self._holds[number])] = number
+        self.refused |= self.commander.refused & self.running
+        finite &= ~self.commander.refused
         ending[~finite] = met.shape[1]
         ending[~self.running] = GOING
         settled = results[self._rows[3]][0] != 0.0

@@ -27,12 +27,15 @@ class Commander:
         What it came to after increments, rate limits and smoothing. The same array as `given` where there are none.
     drives : (B, drives)
         What every drive is given.
+    refused : bool (B,)
+        Where this sample's command, or what a formula made of it, was no finite number.
     """
 
     def __init__(self, problem: Problem, copies: int) -> None:
         self.problem, commands = problem, problem.commands
         self.given: Array = np.zeros((copies, len(commands)))
         self.previous: Array = np.zeros_like(self.given)
+        self.refused: Array = np.zeros(copies, dtype=np.bool_)
         self.drives: Array = np.zeros((copies, len(problem.model.drives)))
         self._direct = np.array([k for k, c in enumerate(commands) if c.drive >= 0], dtype=np.int64)
         self._drive = np.array([c.drive for c in commands if c.drive >= 0], dtype=np.int64)
@@ -101,6 +104,10 @@ class Commander:
         """Take commands (B, commands) in SI units for one sample; what the drives are given, (B, drives)."""
         problem = self.problem
         self.previous[:] = self.given
+        finite = np.isfinite(commands)
+        np.logical_not(finite.all(axis=1), out=self.refused)
+        if self.refused.any():
+            commands = np.where(finite, commands, 0.0)
         np.clip(commands, problem.low, problem.high, out=self.given)
         if self._shaped:
             self._shape()
@@ -124,7 +131,11 @@ class Commander:
 
     def _put(self, drives: list[int], rows: Array, where: Array | None = None) -> None:
         for drive, row in zip(drives, rows, strict=True):
-            value = np.clip(np.nan_to_num(row, nan=0.0), *self._limits[drive])
+            finite = np.isfinite(row)
+            if not finite.all():
+                self.refused |= ~finite if where is None else ~finite & where
+                row = np.where(finite, row, 0.0)
+            value = np.clip(row, *self._limits[drive])
             self.drives[:, drive] = value if where is None else np.where(where, value, self.drives[:, drive])
 
     def keep(self) -> dict[str, Array]:

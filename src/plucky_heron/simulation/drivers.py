@@ -183,5 +183,5 @@ class Rule:
         self._program = batch.program(self.problem.rules[self.key])
 
     def drive(self, batch: Batch, observations: Array) -> Array:
-        """The formulas' values; what is not finite counts as zero."""
-        return np.asarray(np.nan_to_num(self._program.run().T, nan=0.0, posinf=0.0, neginf=0.0))
+        """The formulas' values; one that is not finite fails the episode, see `Batch.step`."""
+        return np.array(self._program.run().T)

@@ -79,6 +79,8 @@ class Trials:
     ending_names: tuple[str, ...]
     value: Array
     """What the task measures beside success, as each episode ended; zeros where it measures nothing."""
+    refused: Array
+    """Trials that ended at a command which was no finite number; failures of the driver, not of the simulation."""
     recordings: dict[int, Recording] = field(default_factory=dict)
 
     def tally(self) -> dict[str, int]:
@@ -147,7 +149,7 @@ def run_trials(
     names = problem.ending_names
     return Trials(
         driver.name, seed, stream, score, success, ending, steps, terms, effort / np.maximum(steps, 1), names, value,
-        recorder.recordings(driver.name, ending, success, steps),
+        batch.refused.copy(), recorder.recordings(driver.name, ending, success, steps),
     )  # fmt: skip
 
 
@@ -195,7 +197,7 @@ def run_company(
     return found
 
 
-_BY_TRIAL = ("score", "success", "ending", "steps", "terms", "effort", "value")
+_BY_TRIAL = ("score", "success", "ending", "steps", "terms", "effort", "value", "refused")
 
 
 class _Recorder:

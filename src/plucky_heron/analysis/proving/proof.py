@@ -13,6 +13,9 @@ from plucky_heron.analysis.statistics import paired_difference, wilson
 from plucky_heron.control.regulator import regulator_for
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.runs.freeze import frozen_problem, kept_policy
+from plucky_heron.runs.results import PROOF, VARIED_PROOF
+from plucky_heron.runs.store import RunRow, RunStore
 from plucky_heron.simulation.drivers import Constant, Driver, Random, Rule
 from plucky_heron.simulation.trials import Recording, Trials, run_trials
 from plucky_heron.task.distributions import Distribution
@@ -99,6 +102,38 @@ def prove(
         if not tell(1.0):
             raise StateError("the proof was stopped; nothing is concluded from a part of it")
     return Proof(problem, done, {d.name: d for d in drivers})
+
+
+def prove_run(
+    project: Path,
+    row: RunRow,
+    *,
+    trials: int = 200,
+    changes: Mapping[str, str] | None = None,
+    progress: Callable[[str, float], bool] | None = None,
+) -> tuple[Proof, dict[str, Any]]:
+    """Prove the kept policy of a run on the problem it learned, and keep the result with what was varied.
+
+    Parameters
+    ----------
+    changes
+        Other variation, see `varied`; such a proof is kept apart from the one on the task's own variation.
+    """
+    problem = frozen_problem(project, row)
+    proof = prove(
+        varied(problem, changes) if changes else problem,
+        kept_policy(project, row),
+        trials=trials,
+        project=project,
+        progress=progress,
+    )
+    answer = {"run": row.id, "trials": trials, "varied": dict(changes or {}), "drivers": proof.summary()}
+    store = RunStore(project)
+    try:
+        store.add_result(row.id, VARIED_PROOF if changes else PROOF, answer)
+    finally:
+        store.close()
+    return proof, answer
 
 
 def record_trial(problem: Problem, driver: Driver, trials: int, number: int, stream: str = PROVING_STREAM) -> Recording:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import itertools
 import json
 import time
@@ -18,7 +19,7 @@ from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM, WRONG, Chec
 from plucky_heron.analysis.shakedown.mirror_checks import mirror_checks
 from plucky_heron.analysis.shakedown.reward_checks import pay_checks
 from plucky_heron.errors import FileError
-from plucky_heron.files import inside, write_whole
+from plucky_heron.files import MOST_BYTES, inside, is_file, read_json, read_text, write_whole
 from plucky_heron.simulation.drivers import Constant, Driver, Recorded, SmoothRandom
 from plucky_heron.simulation.trials import Trials, run_company
 from plucky_heron.task.problem import Problem
@@ -109,10 +110,9 @@ def read_commands(path: Path, problem: Problem) -> np.ndarray:
     """
     names = [c.name for c in problem.commands]
     try:
-        with path.open(newline="") as file:
-            rows = list(csv.DictReader(file))
+        rows = list(csv.DictReader(io.StringIO(read_text(path, MOST_BYTES))))
         return np.array([[float(row[name]) for name in names] for row in rows]).reshape(-1, len(names))
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
+    except csv.Error as error:
         raise FileError(path, "", None, f"cannot be read: {error}") from error
     except (KeyError, TypeError, ValueError) as error:
         raise FileError(path, "", None, f"wanted numbers in the columns {', '.join(names)}") from error
@@ -168,6 +168,27 @@ def shake_down(
     return Shakedown(problem, rehearsals, by_name, checks, time.perf_counter() - began)
 
 
+def shake_down_task(
+    problem: Problem,
+    project: Path,
+    progress: Callable[[str, float], bool] | None = None,
+    *,
+    others: Sequence[Driver] = (),
+) -> Shakedown:
+    """`shake_down`, and what the drivers scored kept beside the task; not where `progress` ended it early."""
+    going = True
+
+    def tell(what: str, share: float) -> bool:
+        nonlocal going
+        going = progress is None or progress(what, share)
+        return going
+
+    result = shake_down(problem, project, tell, others=others)
+    if going:
+        keep_scores(problem, project, result.rehearsals)
+    return result
+
+
 def keep_scores(problem: Problem, project: Path, rehearsals: dict[str, Trials]) -> Path:
     """Write what the rehearsals scored beside the task, for the lines on later charts."""
     path = inside(project, f"tasks/{Path(problem.source).stem}.scores.json")
@@ -177,9 +198,24 @@ def keep_scores(problem: Problem, project: Path, rehearsals: dict[str, Trials]) 
 
 
 def kept_scores(project: Path, task: str) -> dict[str, Any]:
-    """What `keep_scores` wrote for a task; empty where nothing is kept or it cannot be read."""
-    try:
-        kept = json.loads(inside(project, f"tasks/{task}.scores.json").read_text())
-        return dict(kept) if isinstance(kept.get("drivers"), dict) else {}
-    except (OSError, ValueError, AttributeError):
+    """What `keep_scores` wrote for a task; empty where nothing is kept.
+
+    Raises
+    ------
+    FileError
+        It is damaged; rehearsing writes it anew.
+    """
+    path = inside(project, f"tasks/{task}.scores.json")
+    if not is_file(path):
         return {}
+    kept = read_json(path)
+    drivers = kept.get("drivers") if isinstance(kept, dict) else None
+    good = isinstance(drivers, dict) and all(
+        isinstance(figures, dict) and all(isinstance(figures.get(key), int | float) for key in ("score", "success"))
+        for figures in drivers.values()
+    )
+    if not good:
+        raise FileError(
+            path, "drivers", None, "damaged: wanted score and success of each driver; rehearse to write it anew"
+        )
+    return dict(kept)

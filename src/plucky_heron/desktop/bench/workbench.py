@@ -256,7 +256,11 @@ class Workbench(QObject):
         """What simple drivers reached on the task: of the last rehearsals, else as kept beside the task."""
         if self.shakedown is not None:
             return figures_of(self.shakedown.rehearsals)
-        return dict(kept_scores(self.project.folder, self.task).get("drivers", {}))
+        try:
+            return dict(kept_scores(self.project.folder, self.task).get("drivers", {}))
+        except HeronError as error:
+            self.say(str(error))
+            return {}
 
     def lines(self, quantity: str) -> list[tuple[str, float]]:
         """Drivers that charts draw as lines: nobody, a constant, chance, the regulator and the best rule; by "score" or "success"."""

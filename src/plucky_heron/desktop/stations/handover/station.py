@@ -29,11 +29,16 @@ from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.errors import HeronError
-from plucky_heron.handover.pack import HOLD_TIME, TOLERANCE, VECTORS, contract, write_pack
+from plucky_heron.handover.contract import contract
+from plucky_heron.handover.equality import TOLERANCE, VECTORS
+from plucky_heron.handover.pack import HOLD_TIME, write_pack
+from plucky_heron.handover.reading import read_pack
 from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
+from plucky_heron.runs.results import PACK, PROOF, ROLLOUT
 from plucky_heron.simulation.trials import Recording
-from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
+from plucky_heron.trust import UntrustedError
 from plucky_heron.units import pretty_unit
 
 
@@ -144,11 +149,11 @@ class HandoverStation(Station):
 
     def _pack(self) -> dict | None:
         bench = self.bench
-        return bench.store.last_result(bench.run, "pack") if bench.run is not None else None
+        return bench.store.last_result(bench.run, PACK) if bench.run is not None else None
 
     def _proof(self) -> dict | None:
         bench = self.bench
-        return bench.store.last_result(bench.run, "proof") if bench.run is not None else None
+        return bench.store.last_result(bench.run, PROOF) if bench.run is not None else None
 
     def _folder(self) -> Path | None:
         row = self.bench.row()
@@ -221,7 +226,7 @@ class HandoverStation(Station):
     def _show_rig(self) -> None:
         self.rig_rows.clear()
         row = self.bench.row()
-        found = self.bench.store.last_result(row.id, "rollout") if row is not None else None
+        found = self.bench.store.last_result(row.id, ROLLOUT) if row is not None else None
         if self.samples:
             missed = sum(s.round_trip is None for s in self.samples)
             self.rig_rows.add(label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
@@ -257,20 +262,21 @@ class HandoverStation(Station):
         if row is None or folder is None:
             return
         project = bench.project.folder
-        bench.start_job(
-            f"writing the pack of run {row.id}",
-            lambda _: write_pack(project, row, folder),
-            lambda answer: bench.store.add_result(row.id, "pack", answer),
-        )
+        bench.start_job(f"writing the pack of run {row.id}", lambda _: write_pack(project, row, folder), lambda _: None)
 
     def roll_out(self) -> None:
         """Run the pack on the host rig; the strip recorder follows."""
         bench, row, folder = self.bench, self.bench.row(), self._folder()
         if row is None or folder is None:
             return
-        lock_step = bool(self.mode.currentData())
+        lock_step, project = bool(self.mode.currentData()), bench.project.folder
         try:
-            problem = read_problem(folder / "frozen", row.task)
+            pack = read_pack(folder)
+            pack.ask()
+            problem = pack.problem()
+        except UntrustedError as error:
+            bench.trust_asked.emit(error)
+            return
         except HeronError as error:
             bench.say(str(error))
             return
@@ -286,12 +292,13 @@ class HandoverStation(Station):
                 job.shown.emit(sample)
                 return job.tell(min(1.0, seen / total)) if seen % 10 == 0 else not job.stopping
 
-            return roll_out(folder, "host", episodes=5 if lock_step else 1, lock_step=lock_step, watch=watch)
+            return roll_out(
+                folder, "host", episodes=5 if lock_step else 1, lock_step=lock_step, watch=watch, project=project
+            )
 
         def then(result: RolloutResult) -> None:
             self.samples, self.result = [], result
             if result.scores:
-                bench.store.add_result(row.id, "rollout", result.summary())
                 bench.playback.load(
                     problem,
                     result.recordings[-1],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
+from plucky_heron.runs.results import PROOF
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -11,7 +12,7 @@ def stake(bench: Workbench) -> StakeState:
     row = bench.row()
     if row is None:
         return StakeState(0.0, "no run")
-    proof = bench.store.last_result(row.id, "proof")
+    proof = bench.store.last_result(row.id, PROOF)
     if proof is None:
         return StakeState(0.0, "not proved")
     share = proof["drivers"]["policy"]["success"]

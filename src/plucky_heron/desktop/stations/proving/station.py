@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from plucky_heron.analysis.proving.proof import Proof, prove
+from plucky_heron.analysis.proving.proof import Proof, prove, prove_run
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.strip_recorder import Ledger, StripRecorder
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
@@ -14,7 +14,8 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import font, theme
-from plucky_heron.runs.freeze import frozen_problem
+from plucky_heron.runs.freeze import frozen_problem, kept_policy
+from plucky_heron.runs.results import PROOF
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.training.stop import show_steps
 
@@ -168,7 +169,7 @@ class ProvingStation(Station):
                 "drivers": bench.proof.summary(),
                 "run": bench.run,
             }
-        return bench.store.last_result(bench.run, "proof")
+        return bench.store.last_result(bench.run, PROOF)
 
     def refresh(self) -> None:
         """Show the proof of the chosen run."""
@@ -223,21 +224,13 @@ class ProvingStation(Station):
         bench, row = self.bench, self.bench.row()
         if row is None:
             return
-        policy, folder, count = bench.project.policy(row.id), bench.project.folder, self.trials.currentData()
+        folder, count = bench.project.folder, self.trials.currentData()
 
         def work(job: Job) -> Proof:
-            return prove(
-                frozen_problem(folder, row),
-                policy,
-                trials=count,
-                project=folder,
-                progress=lambda _, share: job.tell(share),
-            )
+            return prove_run(folder, row, trials=count, progress=lambda _, share: job.tell(share))[0]
 
         def then(proof: Proof) -> None:
             bench.proof, bench.proof_run = proof, row.id
-            answer = {"run": row.id, "trials": count, "varied": {}, "drivers": proof.summary()}
-            bench.store.add_result(row.id, "proof", answer)
             self.driver = "policy"
             self.refresh()
             self.replay(proof.trials["policy"].worst(1)[0])
@@ -250,12 +243,12 @@ class ProvingStation(Station):
         if row is None:
             return
         proof = bench.proof if bench.proof_run == row.id else None
-        folder, policy = bench.project.folder, bench.project.policy(row.id)
+        folder = bench.project.folder
         found = self._summary()
         count = int(found["trials"]) if found else 200
 
         def work(_: Job) -> tuple[Proof, Recording, Recording | None]:
-            known = proof or prove(frozen_problem(folder, row), policy, trials=count, project=folder)
+            known = proof or prove(frozen_problem(folder, row), kept_policy(folder, row), trials=count, project=folder)
             ghost = "regulator" if name == "policy" else "policy"
             return (known, known.replay(name, number), known.replay(ghost, number) if ghost in known.trials else None)
 

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QStackedWidget, QVBoxLa
 
 from plucky_heron.analysis.proving.proof import record_trial
 from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM, Check
-from plucky_heron.analysis.shakedown.rehearsals import REHEARSALS, Shakedown, keep_scores, shake_down, write_commands
+from plucky_heron.analysis.shakedown.rehearsals import REHEARSALS, Shakedown, shake_down_task, write_commands
 from plucky_heron.desktop.bench.gamepad import Gamepad
 from plucky_heron.desktop.bench.live import Person
 from plucky_heron.desktop.bench.workbench import Workbench
@@ -205,10 +205,7 @@ class ShakedownStation(Station):
             others.append(PolicyDriver(self.bench.project.policy(row.id), f"policy of run {row.id}"))
 
         def work(job: Job) -> Shakedown:
-            result = shake_down(problem, folder, lambda _, share: job.tell(share), others=others)
-            if not job.stopping:
-                keep_scores(problem, folder, result.rehearsals)
-            return result
+            return shake_down_task(problem, folder, lambda _, share: job.tell(share), others=others)
 
         def then(result: Shakedown) -> None:
             self.bench.shakedown, self.bench.shakedown_of = result, problem.fingerprint()

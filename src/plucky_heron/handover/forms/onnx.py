@@ -1,44 +1,18 @@
-"""The forms a policy is handed over in: the open model format and plain C, generated from the same numbers."""
+"""The open model format."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from plucky_heron.handover.forms.numbers import gates_of
 from plucky_heron.learning.kernels.layers import LEAK, SPREAD_FLOOR
-from plucky_heron.learning.memory import Memory
 from plucky_heron.learning.network import Activation
 from plucky_heron.learning.policy import Policy
 
-if TYPE_CHECKING:
-    import jinja2
-
 Array = np.ndarray
 ONNX_OPSET = 17
-
-
-@dataclass(frozen=True)
-class Line:
-    """One signal of the contract."""
-
-    name: str
-    unit: str
-    low: float
-    high: float
-    positive: str = ""
-
-
-def templates() -> jinja2.Environment:
-    """The templates of generated text; a missing value is an error, not a blank."""
-    import jinja2
-
-    loader = jinja2.PackageLoader("plucky_heron.handover")
-    # what is generated is C and Markdown, for which HTML escapes would be wrong
-    return jinja2.Environment(
-        loader=loader, undefined=jinja2.StrictUndefined, keep_trailing_newline=True, autoescape=False
-    )
 
 
 def to_onnx(policy: Policy) -> bytes:
@@ -134,12 +108,6 @@ def _memory_nodes(policy: Policy, constants: dict[str, Array]) -> list[Any]:
     ]
 
 
-def gates_of(policy: Policy) -> tuple[Array, Array, Array, Array]:
-    """Weights of the inputs (n, 3 m), their biases, weights of the memory (m, 3 m), their biases."""
-    assert policy.memory_parameters is not None
-    return Memory(policy.given, policy.memory).parts(policy.memory_parameters)
-
-
 def _bend(activation: Activation, given: str, out: str) -> list[Any]:
     """The nodes of an activation."""
     from onnx import helper
@@ -150,61 +118,3 @@ def _bend(activation: Activation, given: str, out: str) -> list[Any]:
     if activation == "leaky relu":
         return [helper.make_node("LeakyRelu", [given], [out], alpha=LEAK)]
     return [helper.make_node({"tanh": "Tanh", "relu": "Relu", "elu": "Elu"}[activation], [given], [out])]
-
-
-BENDS: dict[Activation, str] = {
-    "tanh": "tanhf(x)", "relu": "fmaxf(x, 0.0f)", "leaky relu": f"fmaxf(x, {LEAK}f * x)", "elu": "x > 0.0f ? x : expm1f(x)",
-    "silu": "x / (1.0f + expf(-x))",
-}  # fmt: skip
-"""The activations in C."""
-
-
-def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sample_time: float) -> dict[str, str]:
-    """``policy.h`` and ``policy.c``."""
-    layers: list[dict[str, Any]] = []
-    parts = policy.network.layers(policy.parameters)
-    for k, (weights, biases, *norm) in enumerate(parts):
-        layers.append(
-            {
-                "inputs": weights.shape[0], "outputs": weights.shape[1], "biases": _row(biases),
-                "weights": [_row(column) for column in weights.T], "source": "ab"[k % 2], "target": "ba"[k % 2],
-                "hidden": k < len(parts) - 1, "norm": [_row(values) for values in norm],
-            }
-        )  # fmt: skip
-    values: dict[str, Any] = {
-        "title": _comment(title), "inputs": [_safe(s) for s in inputs], "outputs": [_safe(s) for s in outputs],
-        "sample_time": repr(sample_time), "offset": _row(policy.offset), "scale": _row(policy.scale),
-        "limit": _number(policy.limit), "layers": layers, "widest": max(policy.sizes), "half": _row(policy.half),
-        "bend": BENDS[policy.activation], "normalised": policy.normalised, "floor": _number(SPREAD_FLOOR),
-        "squashed": policy.squashed, "middle": _row(policy.middle if policy.base is None else policy.base[:, -1]),
-        "base": [] if policy.base is None else [_row(row) for row in policy.base[:, :-1]], "low": _row(policy.low), "high": _row(policy.high),
-    }  # fmt: skip
-    values["memory"] = policy.memory
-    if policy.memory:
-        weights, biases, own_weights, own_biases = gates_of(policy)
-        values |= {
-            "gates": [_row(column) for column in weights.T], "gate_biases": _row(biases),
-            "own_gates": [_row(column) for column in own_weights.T], "own_biases": _row(own_biases),
-        }  # fmt: skip
-    environment = templates()
-    return {name: environment.get_template(f"{name}.j2").render(values) for name in ("policy.h", "policy.c", "check.c")}
-
-
-def _row(values: Array) -> str:
-    return ", ".join(_number(v) for v in values)
-
-
-def _number(value: Any) -> str:
-    """A float32 in C that reads back to the same bits."""
-    text = np.format_float_scientific(np.float32(value), unique=True, trim="0", exp_digits=2)
-    return f"{text}f"
-
-
-def _safe(line: Line) -> Line:
-    return Line(_comment(line.name), _comment(line.unit), line.low, line.high, _comment(line.positive))
-
-
-def _comment(text: str) -> str:
-    """Text that cannot end a C comment."""
-    plain = "".join(c if c.isprintable() else " " for c in text)
-    return plain.replace("*/", "* /").replace("/*", "/ *").replace("\\", "/")

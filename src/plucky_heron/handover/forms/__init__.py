@@ -1,0 +1,1 @@
+"""The forms a policy is handed over in, generated from the same numbers: one file a form."""

@@ -72,13 +72,13 @@ def work(folder: Path, numbers: list[int], seed: int, only: str, keep: bool) -> 
     """One process: its cases, a line of JSON each fault."""
     import warnings
 
-    from tests.hostile.corpus import specimens
+    from tests.hostile.corpus import kept_specimens, specimens
     from tests.hostile.mutations import mutations_of
 
     warnings.simplefilter("ignore")
     resource.setrlimit(resource.RLIMIT_AS, (6 << 30, 6 << 30))
     os.environ["XDG_DATA_HOME"] = str(folder.parent / "data")
-    found = [s for s in specimens(folder) if only in s.name]
+    found = [s for s in [*specimens(folder), *kept_specimens(folder)] if only in s.name]
     ways = {s.name: mutations_of(s.file.read_bytes(), s.kind) for s in found}
     for s in found:
         s.read(s.file)  # what is good is read; and everything heavy is imported
@@ -89,6 +89,8 @@ def work(folder: Path, numbers: list[int], seed: int, only: str, keep: bool) -> 
         good = specimen.file.read_bytes()
         made = ways[specimen.name](random_)
         specimen.file.write_bytes(made)
+        for beside in specimen.file.parent.glob(f"{specimen.file.name}-*"):  # a store's log of an earlier case
+            beside.unlink()
         print(json.dumps({"at": number}), flush=True)
         kind, key = fault_of(specimen.read, specimen.file)
         tally[kind] += 1

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
@@ -27,10 +27,30 @@ class Settings(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _leave_alone(cls, data: Any) -> Any:
-        """Keys that begin with ``x_`` belong to others: they are kept in the file and read by nobody here."""
+        """Keys that begin with ``x_`` belong to others: they are kept in the file and read by nobody here.
+
+        And true is no number, though Python takes it for one.
+        """
+        if isinstance(data, dict):
+            for key, value in data.items():
+                if (
+                    isinstance(value, bool)
+                    and key in cls.model_fields
+                    and not takes_bool(cls.model_fields[key].annotation)
+                ):
+                    raise ValueError(f"{key}: wanted a number or a text, not {str(value).lower()}")
         if isinstance(data, dict) and any(str(key).startswith("x_") for key in data):
             return {key: value for key, value in data.items() if not str(key).startswith("x_")}
         return data
+
+
+def takes_bool(annotation: Any) -> bool:
+    """Whether a field may hold true or false."""
+    if annotation is bool or annotation is Any:
+        return True
+    return any(takes_bool(part) for part in get_args(annotation)) or any(
+        isinstance(part, bool) for part in get_args(annotation)
+    )
 
 
 Model = TypeVar("Model", bound=BaseModel)
@@ -126,10 +146,12 @@ def read_bytes(path: Path, most: int = MOST_BYTES) -> bytes:
     check_path(path)
     try:
         # a pipe without a writer must not hold us up
-        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC), "rb") as file:
-            facts = os.fstat(file.fileno())
-            if not stat.S_ISREG(facts.st_mode):
-                raise FileError(path, "", None, "is no regular file")
+        handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        facts = os.fstat(handle)
+        if not stat.S_ISREG(facts.st_mode):
+            os.close(handle)
+            raise FileError(path, "", None, "is no regular file")
+        with open(handle, "rb") as file:
             if facts.st_size > most:
                 raise FileError(path, "", None, f"is {facts.st_size / 1e6:.0f} MB; wanted at most {most / 1e6:g} MB")
             data = file.read(most)

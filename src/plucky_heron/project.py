@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plucky_heron.errors import FileError, StateError, did_you_mean
-from plucky_heron.files import FORMAT, Settings, data_folder, inside, is_file, load
+from plucky_heron.files import FORMAT, Settings, check_path, data_folder, inside, is_file, load, read_bytes, write_whole
 from plucky_heron.task.problem import Problem, read_problem
 
 if TYPE_CHECKING:
@@ -151,8 +152,13 @@ def create(folder: Path, machine: str | None = None) -> Project:
     FileError
         The folder has something in it already, or there is no such machine.
     """
-    if folder.exists() and any(folder.iterdir()):
-        raise FileError(folder, "", None, "is not empty; name a new folder")
+    check_path(folder)
+    try:
+        if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+            raise FileError(folder, "", None, "is not an empty folder; name a new one")
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise FileError(folder, "", None, f"cannot be made: {error.strerror}") from error
     source = Project(demo_source())
     name = machine or source.problem(source.first_task()).task.machine
     if name not in source.machines():
@@ -162,8 +168,7 @@ def create(folder: Path, machine: str | None = None) -> Project:
     files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
     files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
     for file in files:
-        target = inside(folder, file)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copy2(source.folder / file, target)
-    (folder / "project.toml").write_text(f'format = {FORMAT}\nname = "{folder.name}"\n')
+        write_whole(inside(folder, file), read_bytes(source.folder / file))
+    name = json.dumps("".join(c for c in folder.resolve().name if c.isprintable()), ensure_ascii=False)
+    write_whole(folder / "project.toml", f"format = {FORMAT}\nname = {name}\n")
     return Project(folder)

@@ -8,7 +8,7 @@ import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, get_args
 
-from pydantic import BeforeValidator
+from pydantic import AfterValidator, BeforeValidator
 
 from plucky_heron.errors import UnitError, quoted
 
@@ -200,6 +200,18 @@ Mass = Annotated[float, _validator("kg"), In("kg")]
 Length = Annotated[float, _validator("m"), In("m")]
 Area = Annotated[float, _validator("m**2"), In("m**2")]
 Time = Annotated[float, _validator("s"), In("s")]
+LONGEST_DELAY = 60.0
+"""Seconds of a dead time or a lag at most: what is remembered of them is kept sample by sample."""
+
+
+def _short_time(value: float) -> float:
+    if not 0.0 <= value <= LONGEST_DELAY:
+        raise ValueError(f"must be between 0 and {LONGEST_DELAY:g} s")
+    return value
+
+
+Delay = Annotated[Time, AfterValidator(_short_time)]
+"""A dead time, a lag, or how long something must hold."""
 Frequency = Annotated[float, _validator("1/s"), In("1/s")]
 Angle = Annotated[float, _validator("rad"), In("rad")]
 Speed = Annotated[float, _validator("m/s"), In("m/s")]

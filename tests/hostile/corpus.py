@@ -77,6 +77,7 @@ def specimens(folder: Path) -> list[Specimen]:
     from plucky_heron.machine.drawings import read_site
     from plucky_heron.machine.reading import read_machine
     from plucky_heron.project import Project
+    from plucky_heron.simulation.batch import Batch
     from plucky_heron.task.problem import read_problem
     from plucky_heron.training.recipe import read_recipe
 
@@ -89,7 +90,15 @@ def specimens(folder: Path) -> list[Specimen]:
         return ""
 
     def whole(task: str) -> Callable[[Path], object]:
-        return lambda _: read_problem(folder, task)
+        def read_and_begin(_: Path) -> Batch:
+            problem = read_problem(folder, task)
+            batch = Batch(problem, 2, 1, "hostile", 1)
+            batch.start(np.arange(2))
+            for _ in range(2):
+                batch.step(np.tile(0.5 * (problem.low + problem.high), (2, 1)))
+            return batch
+
+        return read_and_begin
 
     found: list[Specimen] = [
         Specimen("project", "toml", folder / "project.toml", lambda p: Project(p.parent).first_task())
@@ -118,3 +127,74 @@ def specimens(folder: Path) -> list[Specimen]:
         Specimen("png", "bytes", folder / "sites" / "heights.png", lambda p: read_site(p.with_name("foreign.toml")))
     )
     return found
+
+
+def kept_specimens(folder: Path) -> list[Specimen]:
+    """What the program itself keeps: store, checkpoint, policy, frozen recipe, pack, scores, trust, recorded commands."""
+    from plucky_heron.analysis.shakedown.rehearsals import kept_scores, read_commands, write_commands
+    from plucky_heron.handover.pack import write_pack
+    from plucky_heron.handover.reading import read_pack
+    from plucky_heron.project import Project
+    from plucky_heron.runs import launch
+    from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
+    from plucky_heron.runs.store import DONE, RunStore
+    from plucky_heron.training.loop import Run
+    from plucky_heron.training.recipe import with_changes
+    from plucky_heron.trust import trust, trust_file, trusted
+
+    project = Project(folder)
+    small = {
+        "steps": "512",
+        "copies": "16",
+        "steps_per_update": "256",
+        "evaluation.every": "256",
+        "evaluation.episodes": "4",
+    }
+    number = launch.create_batch(folder, "lift", with_changes(project.recipe("ppo"), small), [1])[0]
+    row = project.run(number)
+    problem, recipe = frozen_problem(folder, row), frozen_recipe(folder, row)
+
+    def fresh(_: Path) -> Run:
+        return Run(problem, recipe, row.seed, run_folder(folder, number), identity=row.identity)
+
+    run = fresh(folder)
+    run.work(lambda *_: None, lambda *_: None, lambda: False)
+    best = run.best
+    assert best is not None
+    store = RunStore(folder)
+    store.update(
+        number,
+        state=DONE,
+        best_step=best.step,
+        best_score=best.score,
+        best_success=best.success,
+        retest={"episodes": 1, "success": 1.0, "score": 0.0},
+    )
+    store.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    store.close()
+    row = project.run(number)
+    pack = folder.parent / "pack"
+    write_pack(folder, row, pack)
+    commands = folder / "recordings" / "lift-mine.csv"
+    write_commands(commands, problem, np.zeros((20, 2)))
+    trust(commands)
+    place = run_folder(folder, number)
+
+    def catalogue(_: Path) -> object:
+        found = RunStore(folder)
+        try:
+            return found.runs(), found.course(number), found.details(number), found.last_result(number, "pack")
+        finally:
+            found.close()
+
+    return [
+        Specimen("store", "bytes", folder / "runs" / "store.sqlite", catalogue),
+        Specimen("checkpoint", "bytes", place / "checkpoint.npz", lambda p: fresh(p).resume()),
+        Specimen("policy", "bytes", place / "best.npz", lambda _: kept_policy(folder, row)),
+        Specimen("recipe.json", "json", place / "frozen" / "recipe.json", lambda _: frozen_recipe(folder, row)),
+        Specimen("run.json", "json", place / "frozen" / "run.json", lambda _: frozen_recipe(folder, row)),
+        Specimen("pack.json", "json", pack / "pack.json", lambda _: read_pack(pack).problem()),
+        Specimen("scores", "json", folder / "tasks" / "lift.scores.json", lambda _: kept_scores(folder, "lift")),
+        Specimen("trusted", "json", trust_file(), lambda _: trusted()),
+        Specimen("commands", "bytes", commands, lambda p: read_commands(p, problem)),
+    ]

@@ -9,7 +9,6 @@ from typing import Annotated
 import typer
 
 from plucky_heron.cli.common import Json, app, pairs, report
-from plucky_heron.errors import StateError
 
 
 @app.command()
@@ -26,10 +25,14 @@ def simulate(
 ) -> None:
     """Let a machine go and write its motion as a table."""
     from plucky_heron.dynamics.open_loop import simulate as run
-    from plucky_heron.files import write_whole
+    from plucky_heron.errors import FileError
+    from plucky_heron.files import check_path, write_whole
     from plucky_heron.machine.reading import read_machine
     from plucky_heron.units import parse
 
+    check_path(out, "--out")
+    if out.is_dir():
+        raise FileError(out, "--out", None, "is a folder; name a file")
     notes: list[str] = []
     if file.suffix.lower() in (".urdf", ".xml"):
         from plucky_heron.machine.urdf import read_urdf
@@ -44,10 +47,8 @@ def simulate(
         for joint, text in given.items()
     }
     track = run(machine, seconds, start=begin, rate=rate, integrator=integrator, every=every)
-    try:
-        write_whole(out, track.to_csv())
-    except OSError as error:
-        raise StateError(f"--out {out}: cannot be written: {error.strerror}") from error
+    write_whole(out, track.to_csv())
+    notes += track.notes
     for note in notes:
         print(f"heron: {file}: {note}", file=sys.stderr)
     total = track.column("energy.kinetic") + track.column("energy.potential")

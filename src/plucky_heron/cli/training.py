@@ -41,9 +41,9 @@ def train(
         typer.Option("--recipe", help="Recipe of the project; by default the one named like the task, else ppo."),
     ] = None,
     method: Annotated[str | None, typer.Option("--method", help="Another method with its standard settings.")] = None,
-    seed: Annotated[int, typer.Option("--seed", min=0, help="First seed.")] = 1,
+    seed: Annotated[int, typer.Option("--seed", min=0, max=2**60, help="First seed.")] = 1,
     seeds: Annotated[int, typer.Option("--seeds", min=1, max=100, help="How many seeds.")] = 1,
-    steps: Annotated[int | None, typer.Option("--steps", min=1, help="Control steps at most.")] = None,
+    steps: Annotated[int | None, typer.Option("--steps", min=1, max=10**12, help="Control steps at most.")] = None,
     set_: Annotated[list[str], typer.Option("--set", help="key=value, a setting of the recipe.")] = [],  # noqa: B006
     resume: Annotated[str | None, typer.Option("--resume", help="A run to go on with.")] = None,
     project: ProjectOption = None,

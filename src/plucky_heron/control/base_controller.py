@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from plucky_heron.control.regulator import regulator_for
-from plucky_heron.errors import StateError
+from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Driver, Rule
 from plucky_heron.simulation.trials import run_trials
@@ -44,6 +44,25 @@ class BaseLaw:
         """The law alone, as a driver."""
         sensed = observations[:, : self.gain.shape[1] - 1]
         return np.asarray(sensed @ self.gain[:, :-1].T + self.gain[:, -1])
+
+
+def check_base(problem: Problem, on: str, source: str) -> None:
+    """Whether the task has what a residual recipe corrects.
+
+    Raises
+    ------
+    FileError
+        No such rule, or no pose that a regulator could hold.
+    """
+    if on == "regulator":
+        if not problem.hold:
+            raise FileError(
+                source, "residual.on", on, "the task names no pose to hold; add regulator.hold, or name a rule"
+            )
+    elif on not in problem.rules:
+        raise FileError(
+            source, "residual.on", on, f"no such rule in this task; {did_you_mean(on, ['regulator', *problem.rules])}"
+        )
 
 
 def base_law(problem: Problem, on: str, threads: int | None = None, project: Path | None = None) -> BaseLaw:

@@ -85,6 +85,9 @@ def _carried(model: Model) -> Array:
         while at != GROUND:
             carried[above[at]].append(body)
             at = machine.joints[above[at]].parent
+    # a chain of n links asks for n² / 2 of these: what depends on the body alone is worked out once
+    centres = {b: frames[b][:3, :3] @ np.array(part.centre) + frames[b][:3, 3] for b, part in machine.bodies.items()}
+    inertias = {b: matrix_of(np.array(part.inertia)) for b, part in machine.bodies.items()}
     moved = np.zeros(len(model.joints))
     for i, name in enumerate(model.joints):
         joint = machine.joints[name.partition(".")[0]]
@@ -98,7 +101,14 @@ def _carried(model: Model) -> Array:
             if joint.kind == "slider":
                 moved[i] += part.mass
                 continue
-            lever = np.cross(axis, frame[:3, :3] @ np.array(part.centre) + frame[:3, 3] - place[:3, 3])
+            lever = _cross(axis, centres[body] - place[:3, 3])
             own = frame[:3, :3].T @ axis
-            moved[i] += part.mass * lever @ lever + own @ matrix_of(np.array(part.inertia)) @ own
+            moved[i] += part.mass * lever @ lever + own @ inertias[body] @ own
     return moved
+
+
+def _cross(a: Array, b: Array) -> Array:
+    """a x b of two vectors, without what NumPy's own needs for any shape (20 us)."""
+    ax, ay, az = a.tolist()
+    bx, by, bz = b.tolist()
+    return np.array([ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx])

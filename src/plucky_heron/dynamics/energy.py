@@ -45,9 +45,10 @@ def energies(
     body's own rates.
     """
     frames = poses(machine, position)
+    moving = motions(machine, frames, velocity)
     kinetic = potential = 0.0
     for name, body in machine.bodies.items():
-        centre, linear, angular = motion_of(machine, frames, velocity, name)
+        centre, linear, angular = moving[name]
         xx, yy, zz, xy, xz, yz = body.inertia
         turn = frames[name][:3, :3]
         inertia = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
@@ -63,9 +64,10 @@ def energies(
 def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[str, float]) -> tuple[Array, Array]:
     """Linear and angular momentum (about the ground's origin) of all bodies, in world axes."""
     frames = poses(machine, position)
+    moving = motions(machine, frames, velocity)
     linear, angular = np.zeros(3), np.zeros(3)
     for name, body in machine.bodies.items():
-        centre, speed, rates = motion_of(machine, frames, velocity, name)
+        centre, speed, rates = moving[name]
         xx, yy, zz, xy, xz, yz = body.inertia
         turn = frames[name][:3, :3]
         inertia = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
@@ -74,32 +76,32 @@ def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[s
     return linear, angular
 
 
-def motion_of(
-    machine: Machine, frames: Mapping[str, Array], velocity: Mapping[str, float], body: str
-) -> tuple[Array, Array, Array]:
-    """Centre of mass of a body, its velocity and the body's angular velocity, from the columns of its Jacobian."""
-    centre = frames[body][:3, :3] @ np.array(machine.bodies[body].centre) + frames[body][:3, 3]
-    linear, angular = np.zeros(3), np.zeros(3)
-    above = {joint.child: name for name, joint in machine.joints.items()}
-    at = body
-    while at != GROUND:
-        joint = machine.joints[above[at]]
-        lever = centre - frames[at][:3, 3]
-        before = frames[joint.parent][:3, :3] @ rotation(*joint.turn)
+def motions(
+    machine: Machine, frames: Mapping[str, Array], velocity: Mapping[str, float]
+) -> dict[str, tuple[Array, Array, Array]]:
+    """Of every body its centre of mass, the velocity of that, and its angular velocity: from the ground outwards, joint by joint."""
+    linear, angular = {GROUND: np.zeros(3)}, {GROUND: np.zeros(3)}
+    found: dict[str, tuple[Array, Array, Array]] = {}
+    for name in machine.ordered_joints():
+        joint = machine.joints[name]
+        frame, parent = frames[joint.child], frames[joint.parent]
+        rates = angular[joint.parent].copy()
+        speed = linear[joint.parent] + np.cross(rates, frame[:3, 3] - parent[:3, 3])
+        before = parent[:3, :3] @ rotation(*joint.turn)
         for letter in joint.letters:
-            rate = velocity.get(f"{above[at]}.{letter}" if letter else above[at], 0.0)
+            rate = velocity.get(f"{name}.{letter}" if letter else name, 0.0)
             if letter in ("x", "y", "z"):
-                linear += before[:, "xyz".index(letter)] * rate
+                speed += before[:, "xyz".index(letter)] * rate
             elif letter in ("rx", "ry", "rz"):
-                axis = frames[at][:3, "xyz".index(letter[1])]
-                linear, angular = linear + np.cross(axis, lever) * rate, angular + axis * rate
+                rates += frame[:3, "xyz".index(letter[1])] * rate
             elif joint.kind == "slider":
-                linear += frames[at][:3, :3] @ np.array(joint.axis) * rate
+                speed += frame[:3, :3] @ np.array(joint.axis) * rate
             else:
-                axis = frames[at][:3, :3] @ np.array(joint.axis)
-                linear, angular = linear + np.cross(axis, lever) * rate, angular + axis * rate
-        at = joint.parent
-    return centre, linear, angular
+                rates += frame[:3, :3] @ np.array(joint.axis) * rate
+        linear[joint.child], angular[joint.child] = speed, rates
+        arm = frame[:3, :3] @ np.array(machine.bodies[joint.child].centre)
+        found[joint.child] = (frame[:3, 3] + arm, speed + np.cross(rates, arm), rates)
+    return found
 
 
 def _motion(name: str, joint: Joint, position: Mapping[str, float]) -> Array:

@@ -5,17 +5,20 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import energies
 from plucky_heron.dynamics.plant import Plant
-from plucky_heron.errors import StateError
+from plucky_heron.errors import StateError, did_you_mean, quoted
 from plucky_heron.machine.schema import Machine
 
 Array = np.ndarray
+MOST_STEPS = 1e9
+MOST_ROWS = 5e6
+FARTHEST = 1e6
 
 
 @dataclass(frozen=True)
@@ -24,6 +27,8 @@ class Track:
 
     columns: tuple[str, ...]
     rows: Array
+    notes: tuple[str, ...] = ()
+    """What is to be said of it."""
 
     def column(self, name: str) -> Array:
         """One column by its name."""
@@ -65,14 +70,27 @@ def simulate(
     StateError
         Unknown joint, or a motion that does not stay finite.
     """
-    if seconds <= 0.0 or rate <= 0.0 or every < 1:
-        raise StateError("seconds and rate must be above zero, every at least 1")
-    model = build_model(machine)
+    for name, value, least, most in (
+        ("seconds", seconds, 0.0, 1e7),
+        ("rate", rate, 1.0, 1e6),
+        ("every", every, 1, 10**9),
+    ):
+        if not least <= value <= most or value == 0.0:
+            raise StateError(f"--{name} {value:g}: wanted above {least:g} and at most {most:g}")
     steps = round(seconds * rate)
+    if steps > MOST_STEPS or steps / every > MOST_ROWS:
+        raise StateError(
+            f"--seconds {seconds:g}: {steps:.2g} steps, {steps / every:.2g} rows; wanted at most {MOST_STEPS:.0e} and {MOST_ROWS:.0e}; raise --every or lower --rate"
+        )
+    if integrator not in ("semi-implicit", "rk4"):
+        raise StateError(f"--integrator {quoted(integrator)}: wanted semi-implicit or rk4")
+    model = build_model(machine)
     plant = Plant(model, 1, 1.0 / rate, integrator, threads=1)
     for name in start or {}:
         if name not in model.joints:
-            raise StateError(f"--start {name}: no such moving joint; known are {', '.join(model.joints)}")
+            raise StateError(f"--start {quoted(name)}: no such moving joint; {did_you_mean(name, model.joints)}")
+        if not abs((start or {})[name]) <= FARTHEST:
+            raise StateError(f"--start {name}={(start or {})[name]:g}: wanted at most {FARTHEST:g} m or rad from zero")
     model.set_start(plant.position, {name: np.array([value]) for name, value in (start or {}).items()})
     plant.settle_drives(np.arange(1))
     columns = ["time"]
@@ -89,4 +107,20 @@ def simulate(
             raise StateError(f"{machine.name}: the motion is not finite at {done / rate:g} s; try a higher --rate")
         if done < steps:
             plant.step(commands, min(every, steps - done))
-    return Track((*columns, "energy.kinetic", "energy.potential"), np.array(rows))
+    track = Track((*columns, "energy.kinetic", "energy.potential"), np.array(rows))
+    return replace(track, notes=energy_notes(machine, track, rate))
+
+
+def energy_notes(machine: Machine, track: Track, rate: float) -> tuple[str, ...]:
+    """Whether a machine that nobody drives gained energy: then the steps are too coarse for its motion."""
+    potential = track.column("energy.potential")
+    total = track.column("energy.kinetic") + potential
+    gained = float(total.max() - total[0])
+    # drives that hold something may put in what it takes to get there
+    allowed = 0.05 if all(drive.kind == "effort" for drive in machine.drives.values()) else 1.0
+    if gained <= allowed * max(abs(float(total[0])), float(np.ptp(potential)), 1e-6):
+        return ()
+    times = f"{total.max() / total[0]:.3g} times" if total[0] > 0.0 else f"by {gained:.3g} J"
+    return (
+        f"the total energy grew {times}: steps of {1e3 / rate:g} ms are too coarse for this motion; try a higher --rate, or --integrator rk4",
+    )

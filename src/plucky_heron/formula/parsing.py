@@ -9,8 +9,10 @@ grammar.
 from __future__ import annotations
 
 import ast
+import math
+import operator
 import warnings
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from plucky_heron.errors import FormulaError, did_you_mean, shortened
@@ -128,6 +130,25 @@ def parse_formula(
     if root.size and not lists:
         raise FormulaError(text, root.column, f"is a list of {root.size} numbers, wanted one; take min, mean or norm")
     return Expression(text, root, tuple(sorted(reader.used)))
+
+
+_ARITHMETIC: dict[str, Callable[..., float]] = {
+    "negative": operator.neg, "+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv, "%": operator.mod,
+    "**": math.pow,
+}  # fmt: skip
+
+
+def constant_of(node: Node) -> float | None:
+    """The value of plain arithmetic of numbers, not a number where it has none; None where a signal or a function is in it."""
+    if node.op == "number":
+        return node.value
+    values = [constant_of(arg) for arg in node.args]
+    if node.size or node.op not in _ARITHMETIC or any(value is None for value in values):
+        return None
+    try:
+        return float(_ARITHMETIC[node.op](*values))
+    except (ZeroDivisionError, OverflowError, ValueError):
+        return math.nan
 
 
 class _Reader:
@@ -290,16 +311,23 @@ class _Reader:
         else:
             sign = 1 if op == "*" else -1
             dimension = tuple(a + sign * b for a, b in zip(left.dimension, right.dimension, strict=True))  # type: ignore[assignment]
-        return self.made(op, node, left, right, dimension=dimension)
+        made = self.made(op, node, left, right, dimension=dimension)
+        if op in "/%" and constant_of(right) == 0.0:
+            raise self.fail(node, "divides by zero")
+        value = constant_of(made)
+        if value is not None and not math.isfinite(value):
+            raise self.fail(node, "comes to no finite number")
+        return made
 
     def power(self, node: ast.BinOp, base: Node, exponent: Node) -> Dimension | None:
         if exponent.dimension not in (ANY, DIMENSIONLESS):
             raise self.fail(node.right, "an exponent must be a plain number")
         if base.dimension in (ANY, DIMENSIONLESS):
             return base.dimension
-        if exponent.op == "number" and exponent.value == int(exponent.value) and abs(exponent.value) < 20:
+        value = constant_of(exponent)
+        if value is not None and abs(value) < 20 and value == int(value):
             assert base.dimension is not None
-            return tuple(int(p * exponent.value) for p in base.dimension)  # type: ignore[return-value]
+            return tuple(int(p * value) for p in base.dimension)  # type: ignore[return-value]
         return ANY
 
     def compare(self, node: ast.Compare, depth: int) -> Node:

@@ -152,7 +152,7 @@ class Program:
             for arg in args[1:]:
                 result = self._emit(ufunc, result, arg)
             return result
-        if op == "**" and args[1] == 2.0:
+        if op == "**" and isinstance(args[1], float) and args[1] == 2.0:
             return self._emit(np.square, args[0])
         if op == "clip":
             return self._emit(np.minimum, self._emit(np.maximum, args[0], args[1]), args[2])

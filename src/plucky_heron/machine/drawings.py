@@ -14,9 +14,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+from pydantic import ValidationError
 
 from plucky_heron.errors import FileError, shortened
-from plucky_heron.files import inside, is_file, load, read_bytes
+from plucky_heron.files import explain, inside, is_file, load, read_bytes
 from plucky_heron.machine.meshes import project_of
 from plucky_heron.machine.site import MOST_HEIGHTS, Course, Drawing, Heights, Site, Wall
 from plucky_heron.machine.xml import read_xml
@@ -67,11 +68,16 @@ def with_drawings(site: Site, source: Path) -> tuple[Site, list[str]]:
     for name, drawing in site.drawings.items():
         report = read_drawing(drawing, source, name)
         gates = tuple(_middle(line) for line in report.found.get("gate", []))
-        for k, (line, closed) in enumerate(_with_ends(report, "course")):
-            key = name if k == 0 else f"{name}_{k + 1}"
-            courses[key] = Course(points=tuple(line), closed=closed, width=drawing.width, gates=gates if k == 0 else ())
-        for k, (line, closed) in enumerate(_with_ends(report, "wall")):
-            walls[f"{name}_wall_{k + 1}"] = Wall(points=tuple(line), closed=closed, height=drawing.wall_height)
+        try:
+            for k, (line, closed) in enumerate(_with_ends(report, "course")):
+                key = name if k == 0 else f"{name}_{k + 1}"
+                own = gates if k == 0 else ()
+                courses[key] = Course(points=tuple(line), closed=closed, width=drawing.width, gates=own)
+            for k, (line, closed) in enumerate(_with_ends(report, "wall")):
+                walls[f"{name}_wall_{k + 1}"] = Wall(points=tuple(line), closed=closed, height=drawing.wall_height)
+        except ValidationError as error:
+            wanted = explain(error, Course, source).wanted
+            raise FileError(source, f"drawings.{name}.file", drawing.file, wanted) from error
         counts = ", ".join(f"{len(lines)} {meaning}" for meaning, lines in report.found.items()) or "nothing"
         notes += [f"{drawing.file}: read {counts}", *report.notes]
     if site.terrain is not None and site.terrain.kind == "map":

@@ -15,6 +15,7 @@ from plucky_heron.units import (
     Angle,
     Area,
     Damping,
+    Delay,
     Force,
     Inertia,
     Length,
@@ -22,7 +23,6 @@ from plucky_heron.units import (
     Number,
     SquareDamping,
     Stiffness,
-    Time,
     TurnDamping,
     TurnSquareDamping,
 )  # fmt: skip
@@ -33,8 +33,8 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
 
 
 def _check_name(name: str) -> str:
-    if not _NAME.fullmatch(name):
-        raise ValueError("a name is letters, digits and _, starting with a letter")
+    if not _NAME.fullmatch(name) or len(name) > 60:
+        raise ValueError("a name is at most 60 letters, digits and _, starting with a letter")
     return name
 
 
@@ -156,8 +156,8 @@ class Drive(Settings):
     """Torque about its direction that a propeller hands to its body, for each newton of thrust."""
     consumption: Annotated[Number, NotBelow] = 0.0
     """Mass a thruster burns, kg for each N s."""
-    lag: Annotated[Time, NotBelow] = 0.0
-    dead_time: Annotated[Time, NotBelow] = 0.0
+    lag: Delay = 0.0
+    dead_time: Delay = 0.0
     positive: str = ""
 
     @property

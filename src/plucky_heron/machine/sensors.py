@@ -13,7 +13,7 @@ from pydantic import Field, model_validator
 from plucky_heron.files import Settings
 from plucky_heron.machine.joints import Joint
 from plucky_heron.machine.parts import Above, Direction, NotBelow, Point, Turn
-from plucky_heron.units import Angle, Frequency, Length, Number, Time
+from plucky_heron.units import Angle, Delay, Frequency, Length, Number
 
 _AXES = ("x", "y", "z")
 CHANNELS: dict[str, tuple[tuple[str, str], ...]] = {
@@ -67,7 +67,7 @@ class Sensor(Settings):
     """Standard deviation of an offset that is drawn once an episode."""
     step: Annotated[Number, NotBelow] = 0.0
     """Quantisation."""
-    dead_time: Annotated[Time, NotBelow] = 0.0
+    dead_time: Delay = 0.0
     rate: Annotated[Frequency, Above] | None = None
     """Readings a second; between them the last one stands. Left out: every control sample."""
 

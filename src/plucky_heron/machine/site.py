@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import Field, PrivateAttr, model_validator
+from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from plucky_heron.files import FORMAT, Settings
 from plucky_heron.machine.parts import Above, Name, NotBelow, Point, Shape, Surface
@@ -185,13 +185,21 @@ class Site(Settings):
     air_density: Density = 1.225
     water_density: Density = 1025.0
     wind_direction: tuple[Number, Number, Number] = (1.0, 0.0, 0.0)
-    gust_time: Time = 1.5
+    gust_time: Annotated[Time, Above] = 1.5
     """Time constant of the gusts: white noise through first-order (along) and second-order (across) Dryden filters."""
     gusts_across: Annotated[Number, NotBelow] = 0.0
     """Strength of gusts across the wind and upwards, as a share of those along it."""
     water_level: Length | None = None
     wave: tuple[Length, Length] | None = None
     """Height (half of crest to trough) and length of waves that run with the current."""
+
+    @field_validator("wave")
+    @classmethod
+    def _has_a_length(cls, value: tuple[float, float] | None) -> tuple[float, float] | None:
+        if value is not None and not (value[0] >= 0.0 and value[1] >= 1e-3):
+            raise ValueError("a wave is a height, at least zero, and a length above zero")
+        return value
+
     current: Current = Current()
     terrain: Terrain | None = None
     solids: dict[Name, Shape] = Field(default_factory=dict)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
+from plucky_heron.control.base_controller import check_base
 from plucky_heron.errors import StateError
 from plucky_heron.runs.executors import start_batch
 from plucky_heron.runs.freeze import freeze
@@ -18,6 +19,8 @@ def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> 
     problem, frozen = freeze(project, task, recipe)
     if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
         potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
+    if recipe.residual is not None:
+        check_base(problem, recipe.residual.on, f"recipe {recipe.name}")
     store = RunStore(project)
     try:
         batch = store.new_batch()

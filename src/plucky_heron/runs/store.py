@@ -66,6 +66,13 @@ SELECT runs.*, batches.pid AS batch_pid, batches.pid_started AS batch_started FR
 """
 
 
+_KINDS: dict[str, type | tuple[type, ...]] = {
+    "id": int, "batch": int, "task": str, "machine": str, "recipe": str, "method": str, "seed": int, "fingerprint": str, "state": str,
+    "created": (int, float), "steps": int, "seconds": (int, float), "budget": int, "note": str, "identity": str,
+}  # fmt: skip
+"""Kinds of a run's columns: a damaged page may hold anything."""
+
+
 @functools.cache
 def _columns() -> dict[str, set[str]]:
     """Columns of each table, from their definition."""
@@ -145,7 +152,7 @@ class RunStore:
             self._check_tables()
         except sqlite3.OperationalError as error:
             raise FileError(self.path, "", None, f"cannot be opened: {error}") from error
-        except sqlite3.DatabaseError as error:
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
             raise FileError(self.path, "", None, f"damaged ({error}); move it away to start a new catalogue") from error
         except OSError as error:
             raise FileError(self.path, "", None, f"cannot be opened: {error.strerror}") from error
@@ -201,14 +208,31 @@ class RunStore:
 
     @contextmanager
     def writing(self) -> Iterator[None]:
-        """All or nothing of what is written inside."""
-        self.connection.execute("BEGIN IMMEDIATE")
+        """All or nothing of what is written inside.
+
+        Raises
+        ------
+        FileError
+            The store cannot be written: locked, damaged, full disk, or a project that may only be looked at.
+        """
         try:
-            yield
-        except BaseException:
-            self.connection.execute("ROLLBACK")
-            raise
-        self.connection.execute("COMMIT")
+            self.connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+            except BaseException:
+                if self.connection.in_transaction:  # a full disk rolls back by itself
+                    self.connection.execute("ROLLBACK")
+                raise
+            self.connection.execute("COMMIT")
+        except sqlite3.Error as error:
+            raise FileError(self.path, "", None, f"cannot be written: {error}") from error
+
+    def _ask(self, question: str, values: Sequence[object] = ()) -> list[sqlite3.Row]:
+        """The rows of an answer; raises `FileError` where the store is damaged or locked."""
+        try:
+            return self.connection.execute(question, values).fetchall()
+        except (sqlite3.Error, OverflowError, ValueError) as error:
+            raise FileError(self.path, "", None, f"cannot be read: {error}") from error
 
     def close(self) -> None:
         """Close the connection."""
@@ -218,7 +242,7 @@ class RunStore:
 
     def new_batch(self) -> int:
         """A number for the next batch."""
-        return int(self.connection.execute("SELECT COALESCE(MAX(batch), 0) + 1 FROM runs").fetchone()[0])
+        return int(self._ask("SELECT COALESCE(MAX(batch), 0) + 1 FROM runs")[0][0])
 
     def add(self, **values: Any) -> int:
         """Add a queued run; returns its number, which no folder of a run has yet, even where the catalogue does not know it."""
@@ -265,22 +289,27 @@ class RunStore:
         StateError
             No such run.
         """
-        row = self.connection.execute(f"{_ROWS} WHERE id = ?", [min(number, 2**62)]).fetchone()
-        if row is None:
-            last = self.connection.execute("SELECT COALESCE(MAX(id), 0) FROM runs").fetchone()[0]
+        rows = self._ask(f"{_ROWS} WHERE id = ?", [min(number, 2**62)])
+        if not rows:
+            last = self._ask("SELECT COALESCE(MAX(id), 0) FROM runs")[0][0]
             raise StateError(
                 f"no run {quoted(number)}; " + (f"the last is {last}" if last else "nothing was trained here yet")
             )
-        return self._row(row)
+        return self._row(rows[0])
 
     def runs(self, batch: int | None = None) -> list[RunRow]:
         """All runs, or those of a batch, by number."""
         where, values = ("WHERE runs.batch = ?", [batch]) if batch is not None else ("", [])
-        rows = self.connection.execute(f"{_ROWS} {where} ORDER BY id", values).fetchall()
+        rows = self._ask(f"{_ROWS} {where} ORDER BY id", values)
         return [self._row(row) for row in rows]
 
     def _row(self, row: sqlite3.Row) -> RunRow:
         values = {name: row[name] for name in RunRow.__dataclass_fields__}
+        for name, kinds in _KINDS.items():
+            if not isinstance(values[name], kinds):
+                raise FileError(
+                    self.path, f"run {quoted(row['id'])}: {name}", values[name], "damaged: is of another kind"
+                )
         values["retest"] = self._read(values["retest"], f"run {row['id']}: retest") if values["retest"] else None
         values["facts"] = self._read(values["facts"], f"run {row['id']}: facts") if values["facts"] else {}
         lost = row["state"] == RUNNING and not _at_work(row["pid"], row["pid_started"])
@@ -313,7 +342,7 @@ class RunStore:
 
     def requested(self, run: int) -> str | None:
         """What was asked of a run's worker."""
-        found = self.connection.execute("SELECT request FROM runs WHERE id = ?", [run]).fetchone()[0]
+        found = self._ask("SELECT request FROM runs WHERE id = ?", [run])[0][0]
         return None if found is None else str(found)
 
     # --- metrics -------------------------------------------------------------------------------------------------
@@ -338,25 +367,23 @@ class RunStore:
 
     def course(self, run: int) -> list[Evaluation]:
         """The evaluations of a run, in order."""
-        rows = self.connection.execute(
+        rows = self._ask(
             "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step", [run]
         )
         return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
 
     def evaluated(self, run: int) -> int:
         """How many evaluations a run has."""
-        return int(self.connection.execute("SELECT COUNT(*) FROM evaluations WHERE run = ?", [run]).fetchone()[0])
+        return int(self._ask("SELECT COUNT(*) FROM evaluations WHERE run = ?", [run])[0][0])
 
     def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
         """Step and details (endings, pay by term) of each evaluation."""
-        rows = self.connection.execute("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
+        rows = self._ask("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
         return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 
     def health(self, run: int, since: int = -1) -> list[tuple[int, dict[str, float]]]:
         """Step and health figures of each update after step `since`."""
-        rows = self.connection.execute(
-            "SELECT step, health FROM updates WHERE run = ? AND step > ? ORDER BY step", [run, since]
-        )
+        rows = self._ask("SELECT step, health FROM updates WHERE run = ? AND step > ? ORDER BY step", [run, since])
         return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 
     # --- results of proofs, packs, rollouts ------------------------------------------------------------------------
@@ -371,9 +398,12 @@ class RunStore:
 
     def last_result(self, run: int, kind: str) -> dict[str, Any] | None:
         """The newest result of a kind."""
-        row = self.connection.execute(
-            "SELECT data FROM results WHERE run = ? AND kind = ? ORDER BY id DESC LIMIT 1", [run, kind]
-        ).fetchone()
+        row = next(
+            iter(
+                self._ask("SELECT data FROM results WHERE run = ? AND kind = ? ORDER BY id DESC LIMIT 1", [run, kind])
+            ),
+            None,
+        )
         return None if row is None else dict(self._read(row[0], f"run {run}: {kind}"))
 
 

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from plucky_heron.files import Settings
 from plucky_heron.machine.parts import Name
 from plucky_heron.task.observing import Unit
-from plucky_heron.units import Time
+from plucky_heron.units import Delay
 
 
 class Choice(Settings):
@@ -18,7 +18,7 @@ class Choice(Settings):
 
     drives: dict[str, str] = Field(min_length=1)
     """A fixed value, or a lower regulator written as a formula, for each drive."""
-    lasts: Time = 0.0
+    lasts: Delay = 0.0
     """A manoeuvre goes on this long once it was chosen; 0: until the next sample."""
     available: str | None = None
     """Formula that says when it may be chosen; always, if left out."""
@@ -39,7 +39,7 @@ class Action(Settings):
     kind: Literal["value", "increment"] = "value"
     within: tuple[str | float, str | float] | None = None
     rate_limit: str | float | None = None
-    smoothing: Time = 0.0
+    smoothing: Delay = 0.0
     """Time constant of a first-order lag."""
     positive: str = ""
     mirrored: str = ""

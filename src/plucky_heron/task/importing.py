@@ -17,7 +17,7 @@ import tomlkit
 from pydantic import BaseModel
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import FORMAT, inside, validate, write_whole
+from plucky_heron.files import FORMAT, inside, parse_toml, validate, write_whole
 from plucky_heron.machine import editing
 from plucky_heron.machine.drawings import colours_of, layers_of, with_drawings
 from plucky_heron.machine.meshes import hull_points
@@ -98,13 +98,13 @@ def machine_from_urdf(source: Path, free: bool = False) -> ImportReport:
             "it names no drives: every moving joint has one of 10 N·m or 10 N; set what they can do"
         )
     text = tomlkit.dumps(document)
-    machine = validate(Machine, tomlkit.parse(text).unwrap(), source)
+    machine = validate(Machine, parse_toml(text, source), source)
     report.texts[f"machines/{name}.toml"] = text
     ground = '[terrain]\nkind = "flat"\n' if free else ""
     report.texts[f"sites/{name}_place.toml"] = f'# Made for {name}: still air{", level ground" if free else ""}.\nformat = {FORMAT}\nname = "{name} place"\n{ground}'  # fmt: skip
     task = tomlkit.dumps(first_task(machine, name))
     report.texts[f"tasks/{name}.toml"] = task
-    bind(machine, Site(), validate(Task, tomlkit.parse(task).unwrap(), source), str(source))
+    bind(machine, Site(), validate(Task, parse_toml(task, source), source), str(source))
     return report
 
 
@@ -179,6 +179,13 @@ def first_task(machine: Machine, name: str) -> tomlkit.TOMLDocument:
         actions.append(row)
     document["observations"], document["actions"] = observations, actions
     still = " and ".join(f"abs({speed}) < 0.01" for speed in speeds) or "time > 1"
+    if len(still) > 600:  # a formula is short enough to be read: what is long gets names
+        groups = [speeds[k : k + 12] for k in range(0, len(speeds), 12)]
+        document["signals"] = {
+            f"still_{k + 1}": {"formula": " and ".join(f"abs({speed}) < 0.01" for speed in group)}
+            for k, group in enumerate(groups)
+        }
+        still = " and ".join(f"still_{k + 1}" for k in range(len(groups)))
     document["rewards"] = {"rest": {"formula": f"where({still}, 1, 0)", "weight": 0.01}}
     document["measure"] = {"name": "at rest", "formula": still}
     return document

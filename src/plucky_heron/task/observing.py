@@ -11,7 +11,7 @@ from pydantic import AfterValidator, Field, model_validator
 from plucky_heron.errors import UnitError
 from plucky_heron.files import Settings
 from plucky_heron.formula import Expression
-from plucky_heron.units import Time, parse, si_unit
+from plucky_heron.units import Delay, parse, si_unit
 
 
 def _unit(value: str) -> str:
@@ -33,13 +33,13 @@ class Observation(Settings):
     clip: readings stop at the range, as those of a real sensor do. form: an angle may be given as its sine and cosine.
     """
 
-    name: str
+    name: Annotated[str, Field(min_length=1, max_length=80)]
     formula: str
     unit: Unit = ""
     range: tuple[float, float] = (0.0, 0.0)
     """To be stated, but for sine and cosine."""
     noise: float = 0.0
-    delay: Time = 0.0
+    delay: Delay = 0.0
     positive: str = ""
     scaling: Literal["standardise", "range", "none"] = "standardise"
     clip: bool = False

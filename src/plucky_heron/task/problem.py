@@ -205,6 +205,7 @@ class _Binder:
     def bind(self) -> Problem:
         task = self.task
         self.check_names()
+        self.check_scales()
         commands = tuple(self.commands())
         definitions = self.definitions()
         target = None
@@ -402,6 +403,19 @@ class _Binder:
             self.drive(f"mixing.{name}", name): self.formula(f"mixing.{name}", text, self.machine.drive_unit(name))
             for name, text in self.task.mixing.items()
         }
+
+    def check_scales(self) -> None:
+        """Acceptable errors of the regulator: of joints that there are, in their units, above zero."""
+        for joint, value in self.task.regulator.joint_scales.items():
+            key = f"regulator.joint_scales.{joint}"
+            if joint not in self.model.joints:
+                raise self.unknown(key, joint, self.model.joints)
+            try:
+                scale = parse(value, self.machine.coordinate_unit(joint))
+            except UnitError as error:
+                raise FileError(self.source, key, value, str(error)) from error
+            if not scale > 0.0:
+                raise FileError(self.source, key, value, "must be above zero")
 
     def hold(self) -> dict[str, Expression]:
         held = {}

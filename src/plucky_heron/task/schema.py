@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from plucky_heron.files import FORMAT, Settings
-from plucky_heron.machine.parts import Name, Shape
+from plucky_heron.machine.parts import Name, NotBelow, Shape
 from plucky_heron.task.commanding import Action
 from plucky_heron.task.distributions import Distribution
 from plucky_heron.task.observing import Observation, Unit
@@ -16,6 +16,10 @@ from plucky_heron.task.placing import Gates, Placing
 from plucky_heron.units import Frequency, Number, Time
 
 __all__ = ["Action", "Ending", "Measure", "Observation", "Reward", "Rule", "Setpoint", "Signal", "Task", "Timing"]
+
+
+MOST_SAMPLES = 500_000
+"""Of one episode: its gusts and noise are drawn ahead."""
 
 
 class Timing(Settings):
@@ -28,9 +32,19 @@ class Timing(Settings):
     @field_validator("control_rate", "time_limit")
     @classmethod
     def _above_zero(cls, value: float) -> float:
-        if value <= 0.0:
-            raise ValueError("must be above zero")
+        if not 1e-3 <= value <= 1e5:
+            raise ValueError("must be between 0.001 and 100 000")
         return value
+
+    @model_validator(mode="after")
+    def _can_be_simulated(self) -> Timing:
+        if self.time_limit * self.control_rate > MOST_SAMPLES:
+            raise ValueError(
+                f"time_limit: {self.time_limit * self.control_rate:.2g} samples an episode; wanted at most {MOST_SAMPLES}"
+            )
+        if self.control_rate * self.substeps > 1e6:
+            raise ValueError("control_rate times substeps must not be above a million physics steps a second")
+        return self
 
     @property
     def sample_time(self) -> float:
@@ -89,8 +103,8 @@ class Ending(Settings):
 
     formula: str | None = None
     kind: Literal["success", "failure"]
-    hold: Time = 0.0
-    deadline: Time | None = None
+    hold: Annotated[Time, NotBelow] = 0.0
+    deadline: Annotated[Time, NotBelow] | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Ending:
@@ -107,7 +121,7 @@ class Measure(Settings):
 
     name: str
     formula: str
-    hold: Time = 0.0
+    hold: Annotated[Time, NotBelow] = 0.0
     value: str | None = None
     unit: Unit = ""
     better: Literal["higher", "lower"] = "higher"
@@ -118,7 +132,7 @@ class Setpoint(Settings):
 
     draw: Distribution
     unit: Unit = ""
-    every: Time = 0.0
+    every: Annotated[Time, NotBelow] = 0.0
     positive: str = ""
 
 

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
-from plucky_heron.errors import FileError, HeronError, StateError, did_you_mean
+from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.units import Number, Time
@@ -80,7 +80,7 @@ class Recipe(Settings):
     """Episodes simulated at a time."""
     steps: int = Field(default=500_000, ge=1, le=MOST_STEPS)
     """Control steps after which schedules have run out; a run never goes on beyond them."""
-    cut_after: Time | None = Field(default=None, gt=0)
+    cut_after: Time | None = Field(default=None, gt=0, le=1e7)
     """Training episodes are cut then, so that more starts are met; valued like the time limit. Evaluations are not touched."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
@@ -209,5 +209,5 @@ def literal(text: str) -> Any:
         return None
     try:
         return tomllib.loads(f"x = {text}")["x"]
-    except (tomllib.TOMLDecodeError, HeronError):
+    except (ValueError, RecursionError, OverflowError):
         return text

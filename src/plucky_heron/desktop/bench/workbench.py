@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 import tomllib
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -212,8 +211,8 @@ class Workbench(QObject):
         """Look into the store; tell whoever listens if something moved."""
         try:
             rows = [row for row in self.store.runs() if row.task == self.task]
-        except sqlite3.Error as error:
-            self.say(f"the run store cannot be read: {error}")
+        except HeronError as error:
+            self.say(str(error))
             return
         if self.batch not in {row.batch for row in rows}:
             self.batch = rows[-1].batch if rows else None

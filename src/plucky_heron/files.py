@@ -116,6 +116,14 @@ def is_file(path: Path) -> bool:
         return False
 
 
+def is_folder(path: Path) -> bool:
+    """Whether `path` is a folder; False also where its name is none."""
+    try:
+        return path.is_dir()
+    except (OSError, ValueError):
+        return False
+
+
 def inside(folder: Path, relative: str | Path) -> Path:
     """`relative` as a path inside `folder`, with links followed.
 

@@ -155,7 +155,7 @@ def create(folder: Path, machine: str | None = None) -> Project:
     check_path(folder)
     try:
         if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-            raise FileError(folder, "", None, "is not an empty folder; name a new one")
+            raise FileError(folder, "", None, "is no folder, or not empty; name a new one")
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise FileError(folder, "", None, f"cannot be made: {error.strerror}") from error

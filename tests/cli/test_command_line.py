@@ -61,7 +61,7 @@ def test_simulate_writes_its_columns(capsys: pytest.CaptureFixture[str], folder:
     ("extra", "words"),
     [
         (["--start", "cabel=1"], "cabel"), (["--start", "cable"], "name=value"), (["--start", "cable=3 kg"], "rad"),
-        (["--integrator", "euler"], "semi-implicit or rk4"), (["--seconds", "-1"], "above zero"), (["--out", "/proc/no/x.csv"], "cannot be written"),
+        (["--integrator", "euler"], "semi-implicit or rk4"), (["--seconds", "-1"], "wanted above 0"), (["--out", "/proc/no/x.csv"], "cannot be written"),
     ],
 )  # fmt: skip
 def test_simulate_explains_wrong_use(

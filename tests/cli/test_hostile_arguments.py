@@ -44,7 +44,7 @@ WRONG: tuple[tuple[tuple[str, ...], str], ...] = (
     (("train", "lift", "--method", "evil", *IN), "method"), (("train", "lift", "--method", "../x.py", *IN), "read with its recipe"), (("train", *IN), "name a task"),
     (("train", "--resume", "9" * 40, *IN), "number"), (("train", "--resume", "0", *IN), "no run 0"), (("prove", "9" * 40, *IN), "number"), (("prove", "٣", *IN), "number"),
     (("prove", "1", "--trials", BIG, *IN), "trials"), (("handover", BIG, "--out", "{place}/p", *IN), "number"), (("rollout", "{place}/none"), "not a pack"),
-    (("rollout", "{place}/pipe.toml"), "not a pack"), (("rollout", LONG), "name"), (("rollout", "{project}"), "not a pack"), (("new", "{place}/pipe.toml"), "not an empty folder"),
+    (("rollout", "{place}/pipe.toml"), "not a pack"), (("rollout", LONG), "name"), (("rollout", "{project}"), "not a pack"), (("new", "{place}/pipe.toml"), "no folder, or not empty"),
     (("new", LONG), "name"), (("new", "/proc/none"), "cannot be made"), (("new", "{place}/n", "--from", "hoits"), "did you mean hoist"), (("trust", "{place}/pipe.toml"), "no regular file"),
     (("trust", "/dev/zero"), "no regular file"), (("trust", "a\0b"), "null byte"), (("runs", "{place}/pipe.toml"), "not a project"), (("compare", "9" * 40, "1", *IN), "number"),
     (("evil",), "No such command"), (("train", "--evil"), "No such option"), (("simulate",), "Missing"),

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from plucky_heron.errors import HeronError, StateError, one_line, quoted
-from plucky_heron.files import check_path, is_file
 
 if TYPE_CHECKING:
     from plucky_heron.project import Project
@@ -57,6 +56,7 @@ def finite(value: Any) -> Any:
 
 def find_project(folder: Path | None) -> Project:
     """The project to work on; says so when it is the demo's copy."""
+    from plucky_heron.files import is_file
     from plucky_heron.project import Project, demo_copy
 
     if folder is not None:
@@ -70,6 +70,7 @@ def find_project(folder: Path | None) -> Project:
 
 def find_task(task: str, folder: Path | None) -> tuple[Project, str]:
     """A task by its name, or by the path of its file."""
+    from plucky_heron.files import check_path
     from plucky_heron.project import Project
 
     path = check_path(Path(task), "task")
@@ -80,6 +81,7 @@ def find_task(task: str, folder: Path | None) -> tuple[Project, str]:
 
 def find_run(run: str, folder: Path | None) -> tuple[Project, RunRow]:
     """A run by its number, or by the path of its folder."""
+    from plucky_heron.files import check_path
     from plucky_heron.project import Project
 
     path = check_path(Path(run), "run")

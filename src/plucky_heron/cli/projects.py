@@ -69,8 +69,16 @@ def new(
 
 @app.command()
 def trust(file: Path, json_: Json = False) -> None:
-    """Let a project's own Python file run on this machine, as it is now; a changed file must be trusted again."""
+    """Let a project's own Python file, or the C of a pack from elsewhere, run on this machine as it is now; what changes must be trusted again."""
+    from plucky_heron.files import is_folder
     from plucky_heron.trust import trust as trust_it
 
-    digest = trust_it(file.resolve())
+    if is_folder(file):
+        from plucky_heron.handover.reading import read_pack
+
+        pack = read_pack(file.resolve())
+        pack.trust()
+        digest = pack.digest
+    else:
+        digest = trust_it(file.resolve())
     report({"file": str(file), "sha256": digest}, json_, [f"{file} is trusted as it is now ({digest[:12]})"])

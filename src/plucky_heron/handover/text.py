@@ -6,7 +6,7 @@ import re
 import unicodedata
 
 _WRITTEN_OUT = {
-    "°": " deg",
+    "°": " deg ",
     "²": "2",
     "³": "3",
     "·": "*",

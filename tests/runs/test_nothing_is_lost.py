@@ -1,0 +1,277 @@
+"""Nothing is lost, and nothing of one run is taken for another's: numbers, identities, dead batches, full disks, folders that may only be read."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import shutil
+import signal
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from plucky_heron import files
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.project import Project
+from plucky_heron.runs import launch, worker
+from plucky_heron.runs import store as store_module
+from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
+from plucky_heron.runs.store import DEAD, DONE, FAILED, QUEUED, RunStore
+from plucky_heron.training.loop import Run
+from plucky_heron.training.recipe import with_changes
+from tests.hostile.corpus import foreign_project
+
+SMALL = {
+    "steps": "768",
+    "copies": "16",
+    "steps_per_update": "256",
+    "evaluation.every": "256",
+    "evaluation.episodes": "4",
+}
+
+
+def queued(folder: Path, seed: int = 1, **changes: str) -> int:
+    """A run that waits, without a process."""
+    return launch.create_batch(folder, "lift", with_changes(Project(folder).recipe("ppo"), SMALL | changes), [seed])[0]
+
+
+def in_memory(folder: Path, number: int) -> Run:
+    """The run, worked on in this process."""
+    row = Project(folder).run(number)
+    return Run(
+        frozen_problem(folder, row),
+        frozen_recipe(folder, row),
+        row.seed,
+        run_folder(folder, number),
+        identity=row.identity,
+    )
+
+
+def test_a_number_is_never_one_whose_folder_is_there(folder: Path) -> None:
+    first = queued(folder)
+    in_memory(folder, first).work(lambda *_: None, lambda *_: None, lambda: False)
+    kept = {p.name: p.read_bytes() for p in run_folder(folder, first).glob("*.npz")}
+    shutil.move(folder / "runs" / "store.sqlite", folder / "store.damaged")  # as the program advises
+    second = queued(folder, 2)
+    assert second == first + 1
+    assert {p.name: p.read_bytes() for p in run_folder(folder, first).glob("*.npz")} == kept
+    assert not in_memory(folder, second).resume()
+
+
+def test_what_belongs_to_another_run_is_refused(folder: Path) -> None:
+    one, two = queued(folder, 1), queued(folder, 2)
+    for number in (one, two):
+        in_memory(folder, number).work(lambda *_: None, lambda *_: None, lambda: False)
+    places = [run_folder(folder, n) for n in (one, two)]
+    for name in ("checkpoint.npz", "best.npz", "frozen/run.json"):
+        aside = (places[1] / name).read_bytes()
+        shutil.copy(places[0] / name, places[1] / name)
+        row = Project(folder).run(two)
+        with pytest.raises(FileError, match="another run"):
+            {
+                "checkpoint.npz": lambda: in_memory(folder, two).resume(),
+                "best.npz": lambda: kept_policy(folder, row),
+            }.get(name, lambda: frozen_problem(folder, row))()
+        (places[1] / name).write_bytes(aside)
+    task = places[1] / "frozen" / "tasks" / "lift.toml"
+    task.write_text(task.read_text().replace('"12 s"', '"11 s"'))
+    with pytest.raises(FileError, match="was changed after run"):
+        frozen_problem(folder, Project(folder).run(two))
+
+
+def test_all_that_reading_touched_is_frozen(tmp_path: Path) -> None:
+    folder = foreign_project(tmp_path / "quillmere")
+    (folder / "meshes").mkdir()
+    shutil.move(folder / "machines" / "part.stl", folder / "meshes" / "odd name.STL")
+    hoist = folder / "machines" / "hoist.toml"
+    hoist.write_text(
+        hoist.read_text()
+        .replace(
+            "[bodies.basket]",
+            '[bodies.basket]\nshapes = [{ kind = "hull", file = "../meshes/odd name.STL", scale = 0.3 }]\n#',
+            1,
+        )
+        .replace("\n#\n", "\n", 1)
+    )
+    text = hoist.read_text()
+    if text.count("shapes") > 1:  # the demo's basket has shapes of its own
+        hoist.write_text(
+            (Path(__file__).parents[2] / "demo/quillmere/machines/hoist.toml").read_text()
+            + '\n[bodies.bucket]\nmass = "1 kg"\ninertia = [1, 1, 1]\nshapes = [{ kind = "hull", file = "../meshes/odd name.STL", scale = 0.3 }]\n[joints.hook]\nkind = "fixed"\nparent = "basket"\nchild = "bucket"\n'
+        )
+    quay = folder / "sites" / "quay.toml"
+    quay.write_text(quay.read_text() + '\n[drawings.plan]\nfile = "plan.svg"\nscale = 0.05\n')
+    number = queued(folder)
+    frozen = run_folder(folder, number) / "frozen"
+    found = {str(p.relative_to(frozen)) for p in frozen.rglob("*") if p.is_file()}
+    assert {
+        "meshes/odd name.STL",
+        "sites/plan.svg",
+        "machines/hoist.toml",
+        "sites/quay.toml",
+        "tasks/lift.toml",
+    } <= found
+    row = Project(folder).run(number)
+    for name in ("meshes", "sites/plan.svg", "machines/hoist.toml"):
+        place = folder / name
+        shutil.rmtree(place) if place.is_dir() else place.unlink()
+    assert frozen_problem(folder, row).fingerprint() == row.fingerprint
+
+
+def test_a_queued_run_whose_batch_process_is_gone_can_be_resumed(folder: Path) -> None:
+    number = queued(folder)
+    store = RunStore(folder)
+    gone = os.spawnv(os.P_NOWAIT, "/bin/sleep", ["sleep", "60"])
+    store.work_on_batch(store.run(number).batch, gone)
+    assert store.run(number).state == QUEUED
+    os.kill(gone, signal.SIGKILL)
+    os.waitpid(gone, 0)
+    assert store.run(number).state == DEAD
+    with pytest.raises(StateError, match=f"--resume {number}"):
+        launch.wait(folder, [number])
+    launch.resume(folder, number)
+    assert launch.wait(folder, [number])[0].state == DONE
+    store.close()
+
+
+def test_waiting_ends_some_time_after_the_last_progress(folder: Path) -> None:
+    done, waiting = queued(folder), queued(folder)
+    store = RunStore(folder)
+    store.update(done, state=DONE, steps=500)  # it got on once, which is no progress now
+    store.close()
+    began = time.monotonic()
+    with pytest.raises(StateError, match=f"no worker took up run {waiting}"):
+        launch.wait(folder, [done, waiting], tick=0.02, patience=0.3)
+    assert time.monotonic() - began < 5
+
+
+def test_a_run_killed_in_its_retest_ends_as_it_would_have(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    whole, cut = queued(folder, 5), queued(folder, 5)
+    monkeypatch.setattr(os, "nice", lambda _: 0)
+    worker.work_on(folder, whole, 1)
+
+    class Killed(BaseException):
+        pass
+
+    def die(*_: object) -> None:
+        raise Killed
+
+    store = RunStore(folder)
+    with monkeypatch.context() as patch:
+        patch.setattr(worker, "retest", die)
+        with pytest.raises(Killed):
+            worker.work_on(folder, cut, 1)
+    store.update(cut, state=QUEUED)
+    worker.work_on(folder, cut, 1)
+    one, two = store.run(whole), store.run(cut)
+    assert (one.steps, one.stop_rule, one.stop_text, one.retest, one.best_score) == (
+        two.steps,
+        two.stop_rule,
+        two.stop_text,
+        two.retest,
+        two.best_score,
+    )
+    assert [(e.step, e.score) for e in store.course(whole)] == [(e.step, e.score) for e in store.course(cut)]
+    with np.load(run_folder(folder, whole) / "last.npz") as a, np.load(run_folder(folder, cut) / "last.npz") as b:
+        np.testing.assert_array_equal(a["parameters"], b["parameters"])
+    store.close()
+
+
+def test_a_fault_of_the_program_is_kept_with_the_run(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    number = queued(folder)
+    monkeypatch.setattr(worker, "facts", lambda: 1 / 0)
+    with pytest.raises(ZeroDivisionError):
+        worker.work_on(folder, number, 1)
+    row = Project(folder).run(number)
+    assert (
+        row.state == FAILED
+        and "ZeroDivisionError: division by zero" in (row.stop_text or "")
+        and "batch-" in (row.stop_text or "")
+    )
+
+
+def test_a_full_disk_leaves_the_old_file_and_no_part(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "kept.toml"
+    files.write_whole(path, "old")
+
+    def full(_: int) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(files.os, "fsync", full)
+    with pytest.raises(FileError, match="No space left"):
+        files.write_whole(path, "new")
+    assert path.read_text() == "old" and [p.name for p in tmp_path.iterdir()] == ["kept.toml"]
+
+
+def test_a_log_begins_with_what_it_is_of(folder: Path) -> None:
+    number = queued(folder)
+    store = RunStore(folder)
+    launch.begin_batch(folder, store, store.run(number).batch)
+    launch.wait(folder, [number])
+    store.close()
+    (log,) = (folder / "runs").glob("batch-*.log")
+    assert log.read_text().startswith("batch 1 begins 2")
+
+
+def test_a_project_that_may_only_be_read_is_looked_at(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    number = queued(folder)
+    store = RunStore(folder)
+    store.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    store.close()
+    monkeypatch.setattr(store_module.os, "access", lambda *_: False)
+    before = sorted(p.name for p in (folder / "runs").iterdir())
+    looked = RunStore(folder)
+    assert looked.run(number).seed == 1 and not looked.writable
+    with pytest.raises(FileError, match="cannot be written"):
+        looked.update(number, note="x")
+    looked.close()
+    assert sorted(p.name for p in (folder / "runs").iterdir()) == before
+    assert Project(folder).problem("lift").name
+    empty = folder.parent / "other"
+    shutil.copytree(folder, empty, ignore=shutil.ignore_patterns("runs"))
+    assert RunStore(empty).runs() == [] and not (empty / "runs").exists()
+
+
+@pytest.mark.parametrize("kind", ["link", "folder", "pipe", "linked runs"])
+def test_a_store_is_a_regular_file_of_the_project(folder: Path, tmp_path: Path, kind: str) -> None:
+    runs, outside = folder / "runs", tmp_path / "outside"
+    outside.mkdir()
+    if kind == "linked runs":
+        runs.symlink_to(outside)
+    else:
+        runs.mkdir()
+        place = runs / "store.sqlite"
+        {
+            "link": lambda: place.symlink_to(outside / "x.sqlite"),
+            "folder": place.mkdir,
+            "pipe": lambda: os.mkfifo(place),
+        }[kind]()
+    with pytest.raises(FileError, match="leads out|no regular file"):
+        RunStore(folder)
+    assert list(outside.iterdir()) == []
+
+
+def test_a_store_that_lacks_a_table_says_which(folder: Path) -> None:
+    number = queued(folder)
+    store = RunStore(folder)
+    store.connection.execute("DROP TABLE results")
+    store.close()
+    with pytest.raises(FileError, match="lacks table results"):
+        RunStore(folder)
+    assert number == 1
+
+
+def test_a_damaged_row_is_said(folder: Path) -> None:
+    number = queued(folder)
+    store = RunStore(folder)
+    for column, value in (("retest", "{"), ("facts", "[1, 2"), ("seed", b"\xff"), ("steps", "many")):
+        before = store.connection.execute(f"SELECT {column} FROM runs").fetchone()[0]
+        store.connection.execute(f"UPDATE runs SET {column} = ?", [value])
+        with pytest.raises(FileError, match=f"run {number}: {column}"):
+            store.run(number)
+        store.connection.execute(f"UPDATE runs SET {column} = ?", [before])
+    assert json.loads(json.dumps(store.run(number).facts)) == {}
+    store.close()

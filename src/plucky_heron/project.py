@@ -65,9 +65,9 @@ class Project:
         recipes = self.recipes()
         return next((name for name in (task, "ppo") if name in recipes), (recipes or [""])[0])
 
-    def problem(self, task: str) -> Problem:
-        """A task with its machine and site, checked."""
-        return read_problem(self.folder, task)
+    def problem(self, task: str, faults: list[FileError] | None = None) -> Problem:
+        """A task with its machine and site, checked; formulas that cannot be read go into `faults`, see `bind`."""
+        return read_problem(self.folder, task, faults)
 
     def recipe(self, name: str) -> Recipe:
         """A recipe, checked."""

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
 from plucky_heron.desktop.shell.causeway import Causeway
@@ -52,6 +53,7 @@ class Window(QMainWindow):
         for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.troubled):
             signal.connect(self._stakes)
         bench.trust_asked.connect(self.ask_trust)
+        bench.clashed.connect(self.ask_whose)
         self._shortcuts()
         self.resize(1280, 800)
         self.setMinimumSize(1024, 700)
@@ -136,6 +138,26 @@ class Window(QMainWindow):
     def _trusted(self, error: UntrustedError) -> None:
         trust_digest(error.digest, error.path)  # what was shown, whatever the file says by now
         self.bench.reload()
+
+    def ask_whose(self, clash: Clash) -> None:
+        """A file was changed outside while it was changed here: whose change stays."""
+        box = QMessageBox(self)
+        box.setWindowTitle("Changed outside")
+        box.setText(f"{clash.path.name} was changed outside while you changed it here ({clash.text}).")
+        box.setInformativeText(clash.both()[:3000])
+        mine = box.addButton("Make my change too", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Keep theirs", QMessageBox.ButtonRole.RejectRole)
+
+        def chosen(_: int) -> None:
+            if box.clickedButton() is mine:
+                wrong = clash.keep_mine()
+                if wrong:
+                    self.bench.say(wrong)
+            else:
+                clash.keep_theirs()
+
+        box.finished.connect(chosen)
+        box.open()
 
     def find(self) -> None:
         """Choose a station, task or run by typing."""

@@ -151,8 +151,8 @@ def _plain(part: Machine | Site | Task) -> dict[str, Any]:
     return part.model_dump(mode="json", exclude={"notes", "name", "acknowledged", "rules"}, exclude_defaults=True)
 
 
-def read_problem(folder: Path, task_name: str) -> Problem:
-    """Read ``tasks/<task_name>.toml`` of a project and what it names."""
+def read_problem(folder: Path, task_name: str, faults: list[FileError] | None = None) -> Problem:
+    """Read ``tasks/<task_name>.toml`` of a project and what it names; see `bind` for `faults`."""
     path = inside(folder, f"tasks/{task_name}.toml")
     if not path.is_file():
         known = sorted(p.stem for p in (folder / "tasks").glob("*.toml"))
@@ -162,7 +162,7 @@ def read_problem(folder: Path, task_name: str) -> Problem:
     machine = read_machine(_named(folder, "machines", task.machine, path, "machine"))
     code = load_code(folder, task.code, path) if task.code is not None else None
     named = task if task.name else task.model_copy(update={"name": task_name})
-    return bind(machine, site, named, str(path), code)
+    return bind(machine, site, named, str(path), code, faults)
 
 
 def _named(folder: Path, kind: str, name: str, source: Path, key: str) -> Path:
@@ -174,8 +174,21 @@ def _named(folder: Path, kind: str, name: str, source: Path, key: str) -> Path:
     raise FileError(source, key, name, f"no such file in {kind}/; {did_you_mean(name, known)}")
 
 
-def bind(machine: Machine, site: Site, task: Task, source: str = "task", code: OwnFunctions | None = None) -> Problem:
+def bind(
+    machine: Machine,
+    site: Site,
+    task: Task,
+    source: str = "task",
+    code: OwnFunctions | None = None,
+    faults: list[FileError] | None = None,
+) -> Problem:
     """Check a task against its machine and site; `code` are the functions that it names, trusted.
+
+    Parameters
+    ----------
+    faults
+        Where to put formulas that cannot be read; each counts as zero then, so that the rest can be shown and the wrong one be
+        repaired in its place. Such a problem is looked at, never trained on. Without a list, the first one is an error.
 
     Raises
     ------
@@ -184,11 +197,12 @@ def bind(machine: Machine, site: Site, task: Task, source: str = "task", code: O
     """
     if (task.code is None) != (code is None):
         raise FileError(source, "code", None, "a task with code of its own is bound with its functions")
-    return replace(_Binder(machine, site, task, source).bind(), code=code)
+    return replace(_Binder(machine, site, task, source, faults).bind(), code=code)
 
 
 class _Binder:
-    def __init__(self, machine: Machine, site: Site, task: Task, source: str) -> None:
+    def __init__(self, machine: Machine, site: Site, task: Task, source: str, faults: list[FileError] | None) -> None:
+        self.faults = faults
         self.machine, self.site, self.task, self.source = machine, site, task, source
         try:
             self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
@@ -307,7 +321,11 @@ class _Binder:
         try:
             found = parse_formula(text, self.units, unit, lists=lists, places=self.places)
         except FormulaError as error:
-            raise FileError(self.source, key, text, f"column {error.column}: {error.message}") from error
+            fault = FileError(self.source, key, text, f"column {error.column}: {error.message}")
+            if self.faults is None:
+                raise fault from error
+            self.faults.append(fault)
+            found = parse_formula("0", self.units, None)
         self.apart.update(name for name in found.signals if name.startswith("clearance("))
         return found
 

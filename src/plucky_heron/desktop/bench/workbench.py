@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-import tomllib
+import contextlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import tomlkit
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtGui import QUndoCommand, QUndoStack
+from PySide6.QtGui import QUndoStack
 
 from plucky_heron.analysis.proving.proof import Proof
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, figures_of, kept_scores
+from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit
 from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.jobs import Job
-from plucky_heron.errors import HeronError
-from plucky_heron.files import validate, write_whole
+from plucky_heron.errors import FileError, HeronError
+from plucky_heron.files import is_file, parse_toml, read_text, read_toml, recording_files, validate
 from plucky_heron.machine.drawings import with_drawings
 from plucky_heron.machine.meshes import with_meshes
 from plucky_heron.machine.schema import Machine
@@ -31,24 +32,6 @@ from plucky_heron.training.recipe import Recipe
 from plucky_heron.trust import UntrustedError
 
 Key = Sequence[str | int]
-
-
-class FileEdit(QUndoCommand):
-    """One change of one file, by its whole text before and after."""
-
-    def __init__(self, bench: Workbench, path: Path, before: str, after: str, text: str) -> None:
-        super().__init__(text)
-        self.bench, self.path, self.before, self.after = bench, path, before, after
-
-    def redo(self) -> None:
-        """Write the new text."""
-        write_whole(self.path, self.after)
-        self.bench.reload()
-
-    def undo(self) -> None:
-        """Write the old text."""
-        write_whole(self.path, self.before)
-        self.bench.reload()
 
 
 class Workbench(QObject):
@@ -66,6 +49,10 @@ class Workbench(QObject):
         A job began, got on, or ended.
     troubled(str)
         Something to tell the person, in one line; empty when it is over.
+    clashed(Clash)
+        An edit was made of a file that somebody else had changed meanwhile.
+    noted(str)
+        Something that happened and needs no answer.
     trust_asked(UntrustedError)
         The task brings Python that nobody has trusted on this machine.
     """
@@ -76,6 +63,8 @@ class Workbench(QObject):
     job_changed = Signal()
     troubled = Signal(str)
     trust_asked = Signal(object)
+    clashed = Signal(object)
+    noted = Signal(str)
 
     def __init__(self, folder: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -89,6 +78,10 @@ class Workbench(QObject):
         self.problem: Problem | None = None
         self.recipe: Recipe | None = None
         self.trouble = ""
+        self.faults: dict[str, str] = {}
+        """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
+        self._texts: dict[Path, str] = {}
+        self._stamps: dict[Path, object] = {}
         self.rows: list[RunRow] = []
         self.batch: int | None = None
         self.run: int | None = None
@@ -105,24 +98,55 @@ class Workbench(QObject):
         self.refresh_runs()
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.refresh_runs)
+        self._timer.timeout.connect(self.look_at_files)
         self._timer.start(400)
 
     # --- files -----------------------------------------------------------------------------------------------------
 
-    def reload(self) -> None:
-        """Read the chosen task and recipe again."""
-        try:
-            self.problem = self.project.problem(self.task)
-            self.recipe = self.project.recipe(self.recipe_name)
-            self.say("")
-        except UntrustedError as error:
-            self.say(str(error))
-            self.trust_asked.emit(error)
-        except HeronError as error:
-            self.say(str(error))
+    def reload(self, checked: Checked | None = None) -> None:
+        """Read the chosen task and recipe again; `checked` is what an edit has just read of its own change, which need not be read twice."""
+        faults: list[FileError] = []
+        with recording_files() as touched:
+            try:
+                if checked is None:
+                    self.problem = self.project.problem(self.task, faults)
+                    self.recipe = self.project.recipe(self.recipe_name)
+                elif isinstance(checked.made, Problem):
+                    self.problem, faults = checked.made, checked.faults
+                else:
+                    self.recipe = checked.made
+                self.say(str(faults[0]) if faults else "")
+            except UntrustedError as error:
+                self.say(str(error))
+                self.trust_asked.emit(error)
+            except HeronError as error:
+                self.say(str(error))
+        if checked is None or isinstance(checked.made, Problem):
+            self.faults = {fault.key: fault.wanted for fault in faults}
+        self._remember(touched if checked is None else set(self._stamps))
         if self.problem is not None:
             self.playback.problem = self.playback.problem or self.problem
         self.problem_changed.emit()
+
+    def _remember(self, touched: set[Path]) -> None:
+        """What the files said when they were read: an edit against anything else asks first."""
+        folder = self.project.folder
+        own = {folder / "tasks" / f"{self.task}.toml", folder / "recipes" / f"{self.recipe_name}.toml"}
+        self._texts = {}
+        for path in {p for p in touched | own if p.suffix == ".toml"}:
+            with contextlib.suppress(HeronError):
+                self._texts[path.resolve()] = read_text(path)
+        self._stamps = {path: _stamp(path) for path in touched | own}
+        self._stamps |= {place: _stamp(place) for place in (folder / "tasks", folder / "recipes")}
+
+    def look_at_files(self) -> None:
+        """Read again what an editor or another window has changed."""
+        changed = [path for path, stamp in self._stamps.items() if _stamp(path) != stamp]
+        if changed:
+            self.reload()
+            if not self.trouble and any(path.suffix for path in changed):
+                names = ", ".join(sorted(path.name for path in changed if path.suffix)[:3])
+                self.noted.emit(f"{names} was changed outside and is read again")
 
     def choose_recipe(self, name: str) -> None:
         """Work with another recipe."""
@@ -154,50 +178,76 @@ class Workbench(QObject):
     def rewrite(self, kind: str, change: Callable[[Any], object], text: str) -> str:
         """Change a file's document, if what comes out is valid; returns what is wrong, or nothing.
 
-        Comments and order of the file stay; the change can be undone.
+        Comments and order of the file stay; the change can be undone. Where the file says something else than what is shown, because
+        it was changed outside a moment ago, nothing is written and `clashed` offers the choice.
         """
         path = self.path_of(kind)
+        if not is_file(path):
+            return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
         try:
-            before = path.read_text()
-            document = tomlkit.parse(before)
-            change(document)
-            after = tomlkit.dumps(document)
-            self._check(kind, tomllib.loads(after), path)
+            now = read_text(path)
+            known = self._texts.get(path.resolve(), now)
+            if now != known:
+                mine, _ = self._changed(kind, known, change, path)
+                self.clashed.emit(Clash(self, kind, path, known, mine, now, change, text))
+                return f"{path.name} was changed outside meanwhile; choose whose change stays"
+            after, checked = self._changed(kind, now, change, path)
+            if after != now:
+                self.undo.push(FileEdit(self, kind, path, now, after, text, checked))
         except HeronError as error:
             return str(error)
-        except FileNotFoundError:
-            return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
-        except (KeyError, IndexError, TypeError, OSError) as error:
+        except (KeyError, IndexError, TypeError, ValueError) as error:
             return f"{path}: {text}: cannot be changed: {error!r}"
-        if after != before:
-            self.undo.push(FileEdit(self, path, before, after, text))
         return ""
+
+    def _changed(self, kind: str, before: str, change: Callable[[Any], object], path: Path) -> tuple[str, Checked]:
+        """The text of a file after a change, and what it was read as."""
+        document = tomlkit.parse(before)
+        change(document)
+        after = tomlkit.dumps(document)
+        return after, self.check(kind, parse_toml(after, path), path)
 
     def document(self, kind: str) -> dict[str, Any]:
         """A file as it stands, values as they were written; empty where it cannot be read."""
         try:
-            return tomllib.loads(self.path_of(kind).read_text())
-        except (OSError, ValueError):
+            return read_toml(self.path_of(kind))
+        except HeronError:
             return {}
 
     def machine_document(self) -> Any:
         """The machine file as it stands, for copying parts of it."""
-        return tomlkit.parse(self.path_of("machines").read_text())
+        return tomlkit.parse(read_text(self.path_of("machines")))
 
-    def _check(self, kind: str, data: dict[str, Any], path: Path) -> None:
+    def check(self, kind: str, data: dict[str, Any], path: Path) -> Checked:
+        """What a file that says this is read as; formulas that were wrong before may stay so until they are repaired.
+
+        Raises
+        ------
+        HeronError
+            With what is wrong.
+        """
         assert self.problem is not None
+        machine, site, task, code = self.problem.machine, self.problem.site, self.problem.task, self.problem.code
         if kind == "machines":
             machine = with_meshes(validate(Machine, data, path), path)
-            bind(machine, self.problem.site, self.problem.task, str(path), self.problem.code)
+            machine = machine if machine.name else machine.model_copy(update={"name": path.stem})
         elif kind == "sites":
             site = with_drawings(validate(Site, data, path), path)[0]
-            bind(self.problem.machine, site, self.problem.task, str(path), self.problem.code)
         elif kind == "tasks":
             task = validate(Task, data, path)
             code = load_code(self.project.folder, task.code, path) if task.code is not None else None
-            bind(self.problem.machine, self.problem.site, task, str(path), code)
         else:
-            validate(Recipe, data, path).with_own(self.project.folder, path).method_settings(path)
+            recipe = validate(Recipe, data, path).with_own(self.project.folder, path)
+            recipe.method_settings(path)
+            return Checked(recipe if recipe.name else recipe.model_copy(update={"name": self.recipe_name}))
+        faults: list[FileError] = []
+        task = task if task.name else task.model_copy(update={"name": self.task})
+        source = str(self.project.folder / "tasks" / f"{self.task}.toml")
+        made = bind(machine, site, task, source, code, faults)
+        for fault in faults:
+            if self.faults.get(fault.key) != fault.wanted:
+                raise fault
+        return Checked(made, faults)
 
     def say(self, text: str) -> None:
         """Tell the person something in one line; empty when it is over."""
@@ -280,6 +330,11 @@ class Workbench(QObject):
 
     def train(self, seeds: list[int]) -> str:
         """Start a batch of the present task and recipe; returns what is wrong, or nothing."""
+        if self.faults:
+            key, wanted = next(iter(self.faults.items()))
+            text = f"training waits for {key}: {wanted}"
+            self.say(text)
+            return text
         try:
             recipe = self.project.recipe(self.recipe_name)
             numbers = launch.train(self.project.folder, self.task, recipe, seeds)
@@ -341,6 +396,19 @@ class Workbench(QObject):
             self.job.stop()
             self.job.wait(5.0)
         self.store.close()
+
+
+def _stamp(path: Path) -> object:
+    """What tells that a file, or the names in a folder, changed; None where it is gone."""
+    try:
+        facts = path.stat()
+        if path.is_dir():
+            return sorted(
+                inner.name for inner in path.iterdir() if not inner.name.startswith(".") and inner.suffix == ".toml"
+            )
+        return facts.st_mtime_ns, facts.st_size, facts.st_ino
+    except OSError:
+        return None
 
 
 def put(document: Any, key: Key, value: object) -> None:

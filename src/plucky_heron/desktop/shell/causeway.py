@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -203,9 +203,22 @@ class JobLine(QWidget):
         layout.addWidget(self.stop)
         layout.addWidget(self.resume)
         self.share: float | None = None
+        self.note = ""
         for signal in (bench.job_changed, bench.runs_changed, bench.troubled):
             signal.connect(self.refresh)
+        bench.noted.connect(self._noted)
         self.refresh()
+
+    def _noted(self, text: str) -> None:
+        """Show what happened for a while, where nothing is more pressing."""
+        self.note = text
+        self.refresh()
+        QTimer.singleShot(8000, self, lambda: self._forget(text))
+
+    def _forget(self, text: str) -> None:
+        if self.note == text:
+            self.note = ""
+            self.refresh()
 
     def refresh(self, *_: object) -> None:
         """Show the most pressing thing."""
@@ -233,7 +246,7 @@ class JobLine(QWidget):
                 f"training {len(rows)} seed{'s' if len(rows) > 1 else ''} · {100 * self.share:.0f} %{tail}"
             )
         else:
-            self.text.setText("")
+            self.text.setText(self.note)
 
     def _stop(self) -> None:
         if self.bench.job is not None:

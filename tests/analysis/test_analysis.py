@@ -16,7 +16,7 @@ from plucky_heron.project import Project
 from plucky_heron.runs.store import RunRow
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stopping import Evaluation
 
 
 @pytest.mark.parametrize(("successes", "trials"), [(0, 50), (1, 10), (97, 100), (200, 200)])

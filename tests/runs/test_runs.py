@@ -21,58 +21,9 @@ from plucky_heron.runs.executors import start_batch
 from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
 from plucky_heron.training.loop import Run
-from plucky_heron.training.recipe import Recipe, StopRule, read_recipe, with_changes
-from plucky_heron.training.stop import Evaluation, decide, replay, show_steps
+from plucky_heron.training.recipe import Recipe, read_recipe, with_changes
+from plucky_heron.training.stopping.budget import Budget
 from tests.conftest import copy_demo
-
-
-def course(*success: float, every: int = 1000) -> list[Evaluation]:
-    """Evaluations with these success shares."""
-    return [Evaluation(k * every, 10.0 * k, 5 * k, 100 * s - 50, s) for k, s in enumerate(success)]
-
-
-def test_good_enough_needs_its_evaluations_running() -> None:
-    rules = [StopRule(kind="good enough", at_least=0.9, running=2)]
-    assert decide(rules, course(0.95, 0.5, 0.91)) is None
-    verdict = decide(rules, course(0.5, 0.9, 0.93))
-    assert verdict is not None and verdict.rule == "good enough" and "90.0 %" in verdict.text
-
-
-def test_no_more_gain_counts_only_after_its_steps() -> None:
-    rule = StopRule(kind="no more gain", less_than=0.02, within=3, after=2000)
-    flat = course(0.5, 0.6, 0.7, 0.7, 0.7, 0.7, 0.7)
-    assert [decide([rule], flat[:n]) is not None for n in range(1, 8)] == [
-        False,
-        False,
-        False,
-        False,
-        False,
-        True,
-        True,
-    ]
-    assert decide([rule], course(*np.linspace(0, 0.9, 12))) is None
-
-
-def test_budget_by_steps_episodes_and_minutes() -> None:
-    runs = course(0.1, 0.1, 0.1, 0.1)
-    assert replay([StopRule(kind="budget", steps=2000)], runs)[0] == 3
-    assert replay([StopRule(kind="budget", episodes=5)], runs)[0] == 2
-    assert replay([StopRule(kind="budget", minutes=0.5)], runs)[0] == 4
-    assert replay([StopRule(kind="budget", steps=10_000)], runs) == (4, None)
-
-
-def test_gone_wrong_by_fall_and_by_what_is_not_finite() -> None:
-    rule = StopRule(kind="gone wrong", below_best=0.5)
-    assert decide([rule], course(0.2, 0.9, 0.45)) is None
-    assert decide([rule], course(0.2, 0.9, 0.3)).rule == "gone wrong"  # type: ignore[union-attr]
-    broken = [Evaluation(1, 1.0, 1, float("nan"), 0.0, finite=False)]
-    assert decide([], broken).rule == "gone wrong"  # type: ignore[union-attr]
-
-
-def test_the_first_rule_that_holds_is_named() -> None:
-    rules = [StopRule(kind="good enough", at_least=0.9), StopRule(kind="budget", steps=1000)]
-    assert decide(rules, course(0.1, 0.95)).rule == "good enough"  # type: ignore[union-attr]
-    assert decide(rules[::-1], course(0.1, 0.95)).rule == "budget"  # type: ignore[union-attr]
 
 
 @pytest.mark.parametrize(
@@ -105,7 +56,7 @@ def quick(project: Project, steps: int = 9000) -> Recipe:
         "evaluation.episodes": "8",
     }
     recipe = with_changes(project.recipe("ppo"), changes)
-    return recipe.model_copy(update={"stop": (StopRule(kind="budget", steps=steps),)})
+    return recipe.model_copy(update={"stop": (Budget(steps=steps),)})
 
 
 def outcome(project: Project, run: int) -> tuple[list, list, np.ndarray, np.ndarray]:
@@ -157,13 +108,6 @@ def test_a_killed_run_resumes_to_the_same_bits(tmp_path: Path) -> None:
 
 
 @pytest.mark.long
-@pytest.mark.parametrize(
-    ("steps", "shown"), [(0, "0 k"), (1250, "1.25 k"), (294_912, "295 k"), (999_999, "1000 k"), (2_457_600, "2.46 M"), (15e6, "15 M")]
-)  # fmt: skip
-def test_steps_are_shown_to_three_figures(steps: float, shown: str) -> None:
-    assert show_steps(steps) == shown
-
-
 def test_several_seeds_stop_by_hand_and_keep_what_they_have(tmp_path: Path) -> None:
     project = Project(copy_demo(tmp_path / "quillmere"))
     runs = launch.train(project.folder, "lift", quick(project, 400_000), [1, 2, 3])

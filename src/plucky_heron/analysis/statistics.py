@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stopping import Evaluation
 
 Array = np.ndarray
 Z95 = 1.959963984540054

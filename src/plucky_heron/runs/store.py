@@ -19,7 +19,7 @@ import psutil
 
 from plucky_heron.errors import FileError, StateError, quoted
 from plucky_heron.files import inside, is_file
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stopping import Evaluation
 
 STORE_FORMAT = 3
 

@@ -20,7 +20,7 @@ from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy,
 from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunRow, RunStore
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stopping import Evaluation
 
 
 def work_through(project: Path, batch: int) -> None:

@@ -9,7 +9,7 @@ import numpy as np
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import Trials, run_trials
 from plucky_heron.task.problem import NOT_FINITE, Problem
-from plucky_heron.training.stop import Evaluation
+from plucky_heron.training.stopping import Evaluation
 
 EVALUATION_SEED = 1_000_003
 """Evaluations, rehearsals and proofs of all runs use the same starts, which no training draws."""

@@ -24,7 +24,7 @@ from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import Shaping, potential_of
-from plucky_heron.training.stop import BY_HAND, Evaluation, Verdict, decide
+from plucky_heron.training.stopping import BY_HAND, Evaluation, Verdict, decide
 
 Array = np.ndarray
 CHECKPOINT_FORMAT = 1

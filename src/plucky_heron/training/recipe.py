@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
-from plucky_heron.units import Number, Time
-
-MOST_STEPS = 10**12
-"""Control steps of a run at most: what a store can count, and more than a machine can do."""
+from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
+from plucky_heron.units import Time
 
 
 class EvaluationPlan(Settings):
@@ -22,34 +21,6 @@ class EvaluationPlan(Settings):
     every: int = Field(default=24_576, ge=1, le=MOST_STEPS)
     """Control steps between evaluations."""
     episodes: int = Field(default=64, ge=1, le=4096)
-
-
-class StopRule(Settings):
-    """One condition that ends a run; see `stop.decide` for what each kind looks at."""
-
-    kind: Literal["good enough", "no more gain", "budget", "gone wrong"]
-    of: Literal["success", "score"] = "success"
-    at_least: Number | None = None
-    running: int = Field(default=1, ge=1, le=MOST_STEPS)
-    less_than: Number | None = None
-    within: int | None = Field(default=None, ge=1, le=MOST_STEPS)
-    after: int = Field(default=0, ge=0, le=MOST_STEPS)
-    steps: int | None = Field(default=None, ge=1, le=MOST_STEPS)
-    episodes: int | None = Field(default=None, ge=1, le=MOST_STEPS)
-    minutes: Number | None = None
-    below_best: Number | None = None
-
-    @model_validator(mode="after")
-    def _complete(self) -> StopRule:
-        wanted = {
-            "good enough": ("at_least",), "no more gain": ("less_than", "within"), "gone wrong": (), "budget": (),
-        }[self.kind]  # fmt: skip
-        for key in wanted:
-            if getattr(self, key) is None:
-                raise ValueError(f"a rule of kind '{self.kind}' needs {key}")
-        if self.kind == "budget" and self.steps is None and self.episodes is None and self.minutes is None:
-            raise ValueError("a budget needs steps, episodes or minutes")
-        return self
 
 
 class ResidualPlan(Settings):
@@ -86,7 +57,7 @@ class Recipe(Settings):
     residual: ResidualPlan | None = None
     shaping: ShapingPlan | None = None
     evaluation: EvaluationPlan = EvaluationPlan()
-    stop: tuple[StopRule, ...] = ()
+    stop: tuple[AnyRule, ...] = ()
 
     _own: OwnMethod | None = PrivateAttr(default=None)
 
@@ -157,11 +128,23 @@ def recipe_from_json(text: str, source: Path | str) -> Recipe:
         Damaged.
     """
     try:
-        return Recipe.model_validate_json(text)
+        data = json.loads(text)
+        if isinstance(data, dict) and isinstance(data.get("stop"), list):
+            data["stop"] = [_without_others_keys(rule) for rule in data["stop"]]
+        return Recipe.model_validate(data)
     except ValidationError as error:
         raise explain(error, Recipe, source) from error
     except (RecursionError, OverflowError, ValueError) as error:
         raise FileError(source, "", None, f"damaged: {error}") from error
+
+
+def _without_others_keys(rule: Any) -> Any:
+    """A stop rule as it is written now: runs from before kept the keys of all rules with each, at their defaults."""
+    known = StopRule.kinds.get(str(rule.get("kind"))) if isinstance(rule, dict) else None
+    if known is None:
+        return rule
+    idle = {"of": "success", "running": 1, "after": 0}
+    return {k: v for k, v in rule.items() if k in known.model_fields or (v is not None and idle.get(k) != v)}
 
 
 def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set") -> Recipe:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from plucky_heron.analysis.statistics import spread_of
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
-from plucky_heron.training.stop import Evaluation, show_steps, show_value
+from plucky_heron.training.stopping import Evaluation, show_steps, show_value
 
 
 class _StepAxis(pg.AxisItem):

@@ -14,7 +14,7 @@ from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, 
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
 from plucky_heron.runs.store import RunRow
-from plucky_heron.training.stop import show_steps, show_value
+from plucky_heron.training.stopping import show_steps, show_value
 
 
 class BatchList(QWidget):

@@ -17,7 +17,7 @@ from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.freeze import frozen_problem, kept_policy
 from plucky_heron.runs.results import PROOF
 from plucky_heron.simulation.trials import Recording
-from plucky_heron.training.stop import show_steps
+from plucky_heron.training.stopping import show_steps
 
 
 class IntervalBars(QWidget):

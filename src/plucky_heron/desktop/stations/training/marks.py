@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.store import DEAD, FAILED, RunRow
-from plucky_heron.training.stop import show_value
+from plucky_heron.training.stopping import show_value
 
 
 class Spark(QWidget):

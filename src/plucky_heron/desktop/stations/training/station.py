@@ -32,8 +32,7 @@ from plucky_heron.runs.store import RunRow
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
-from plucky_heron.training.recipe import StopRule
-from plucky_heron.training.stop import Evaluation, describe, show_steps, show_value
+from plucky_heron.training.stopping import Evaluation, Level, show_steps, show_value
 
 HEALTH = (
     ("kl", "change an update (KL)", 0.002, 0.03, "{:.3f}"),
@@ -178,38 +177,37 @@ class TrainingStation(Station):
         self.rule_rows.clear()
         row = self.bench.row()
         ended = {r.stop_rule: r for r in self.bench.batch_rows() if r.stop_rule}
-        roles = {"good enough": "moss", "no more gain": "reed", "budget": "plum", "gone wrong": "rust"}
         for rule in recipe.stop:
             name = label(rule.kind.capitalize(), "strong")
-            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), roles[rule.kind])}; padding-left: 8px;")
+            name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), rule.role)}; padding-left: 8px;")
             met = ended.get(rule.kind)
             seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
             text = (
                 f"ended seed {', '.join(map(str, seeds))}" if met else "ended none yet" if row else "not in force yet"
             )
             self.rule_rows.add(name, ElidedLabel(text, "soft"))
-            self.rule_rows.add_wide(ElidedLabel(describe(rule), ""))
+            self.rule_rows.add_wide(ElidedLabel(rule.words(), ""))
         self.rule_rows.finish()
 
-    def _good_enough(self) -> tuple[int, StopRule] | None:
-        recipe = self.bench.recipe
-        quantity = self.quantity.currentData()
-        if recipe is None:
-            return None
-        return next(((k, r) for k, r in enumerate(recipe.stop) if r.kind == "good enough" and r.of == quantity), None)
+    def _level(self) -> tuple[int, Level] | None:
+        """The first rule that draws a line across the shown chart, and the line."""
+        recipe, quantity = self.bench.recipe, self.quantity.currentData()
+        levels = [(k, rule.level()) for k, rule in enumerate(recipe.stop)] if recipe is not None else []
+        return next(((k, level) for k, level in levels if level is not None and level.quantity == quantity), None)
 
     def _rule_dragged(self, value: float) -> None:
-        found = self._good_enough()
+        found = self._level()
         if found is None:
             return
-        number, rule = found
-        if rule.of == "success":
+        number, level = found
+        title = level.text.partition(":")[0]
+        if level.quantity == "success":
             value = float(np.clip(round(value, 3), 0.0, 1.0))
             self.bench.edit(
-                "recipes", ["stop", number, "at_least"], f"{100 * value:.1f} %", f"good enough: {100 * value:.1f} %"
+                "recipes", ["stop", number, level.key], f"{100 * value:.1f} %", f"{title}: {100 * value:.1f} %"
             )
         else:
-            self.bench.edit("recipes", ["stop", number, "at_least"], round(value, 2), f"good enough: {value:.1f}")
+            self.bench.edit("recipes", ["stop", number, level.key], round(value, 2), f"{title}: {value:.1f}")
         self.refresh()
 
     def refresh(self) -> None:
@@ -240,13 +238,9 @@ class TrainingStation(Station):
         self.chart.set_range(steps * 1.08, low, high)
         self.chart.references(lines, steps, low, high)
         self.chart.add_courses(courses, 0, each=True)
-        found = self._good_enough()
+        found = self._level()
         if found is not None:
-            rule = found[1]
-            self.chart.threshold(
-                float(rule.at_least or 0),
-                f"good enough: {show_value(quantity, rule.at_least or 0)}, {rule.running} running",
-            )
+            self.chart.threshold(found[1].value, found[1].text)
         if rows:
             self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
         episodes = bench.recipe.evaluation.episodes if bench.recipe else 64

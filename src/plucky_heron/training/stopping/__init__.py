@@ -1,0 +1,91 @@
+"""When a run ends: rules, one class a file; what they decide, also over runs already recorded.
+
+Every module of this folder is imported here, so that adding a rule touches its own file and its test alone.
+"""
+
+from __future__ import annotations
+
+import math
+import pkgutil
+from collections.abc import Sequence
+from dataclasses import dataclass
+from importlib import import_module
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, SerializeAsAny, ValidationError
+
+from plucky_heron.errors import did_you_mean, quoted
+from plucky_heron.training.stopping.evaluation import Evaluation, show_steps, show_value
+from plucky_heron.training.stopping.rule import MOST_STEPS, Level, StopRule
+
+for _module in pkgutil.iter_modules(__path__):
+    import_module(f"{__name__}.{_module.name}")
+
+__all__ = [
+    "BY_HAND", "MOST_STEPS", "AnyRule", "Evaluation", "Level", "StopRule", "Verdict", "decide", "read_rule", "replay", "show_steps", "show_value",
+]  # fmt: skip
+
+BY_HAND = "by hand"
+"""The rule of a run that a person stopped: the only ended one that may go on."""
+NOT_FINITE = "gone wrong"
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """Why a run ends: the kind of rule and a sentence."""
+
+    rule: str
+    text: str
+
+
+def read_rule(data: Any) -> StopRule:
+    """A rule from the table of a recipe.
+
+    Raises
+    ------
+    ValueError
+        No such kind, or a setting that does not fit; names the key.
+    """
+    if isinstance(data, StopRule):
+        return data
+    if not isinstance(data, dict):
+        raise ValueError("wanted a table with the kind of a rule and its settings")
+    kind = data.get("kind")
+    found = StopRule.kinds.get(kind) if isinstance(kind, str) else None
+    if found is None:
+        raise ValueError(f"kind: no stop rule {quoted(kind)}; {did_you_mean(kind, StopRule.kinds)}")
+    try:
+        return found.model_validate(data)
+    except ValidationError as error:
+        fault = error.errors()[0]
+        key = ".".join(str(part) for part in fault["loc"])
+        if fault["type"] == "extra_forbidden":
+            raise ValueError(f"{key}: unknown key; {did_you_mean(key, found.model_fields)}") from error
+        text = fault["msg"].removeprefix("Value error, ") if fault["type"] != "missing" else "is missing"
+        raise ValueError(f"{key}: {text}" if key else text) from error
+
+
+AnyRule = Annotated[SerializeAsAny[StopRule], BeforeValidator(read_rule)]
+"""Any of the rules, as a field of a file."""
+
+
+def decide(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> Verdict | None:
+    """The first rule that ends a run whose evaluations so far are `course`; None if it goes on."""
+    if not course:
+        return None
+    if not course[-1].finite or not math.isfinite(course[-1].score):
+        return Verdict(NOT_FINITE, f"not finite at {course[-1].step} steps")
+    for rule in rules:
+        text = rule.decide(course)
+        if text:
+            return Verdict(rule.kind, text)
+    return None
+
+
+def replay(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> tuple[int, Verdict | None]:
+    """Where the rules would have ended a recorded run: number of evaluations seen, and the verdict."""
+    for seen in range(1, len(course) + 1):
+        verdict = decide(rules, course[:seen])
+        if verdict is not None:
+            return seen, verdict
+    return len(course), None

@@ -89,8 +89,8 @@ def system_packages() -> None:
             raise SystemExit(2)
 
 
-def virtual_environment() -> None:
-    """`.venv` with exactly the locked versions."""
+def virtual_environment(locks: list[str]) -> None:
+    """`.venv` with exactly the versions of these lock files."""
     python = VENV / "bin" / "python"
     works = (
         python.exists()
@@ -111,8 +111,7 @@ def virtual_environment() -> None:
         "install",
         "--quiet",
         "--disable-pip-version-check",
-        "-r",
-        str(ROOT / "requirements.lock"),
+        *(part for lock in locks for part in ("-r", str(ROOT / lock))),
     ]
     done = subprocess.run(command, cwd=ROOT, check=False)
     if done.returncode != 0:
@@ -131,12 +130,7 @@ def virtual_environment() -> None:
 
 
 def kernels() -> None:
-    """Compile the kernels into their cache, with a progress bar; what was compiled of older files goes first.
-
-    A cached kernel does not notice that another one which it calls was changed.
-    """
-    for cached in (ROOT / "src").glob("plucky_heron/**/__pycache__/*.nb[ci]"):
-        cached.unlink(missing_ok=True)
+    """Compile the kernels into their cache, with a progress bar; what is made from unchanged files is not compiled again."""
     done = subprocess.run([str(VENV / "bin" / "python"), "-P", str(ROOT / "tools" / "warm_kernels.py")], check=False)
     if done.returncode != 0:
         print("heron: the kernels did not compile; the next start tries again", file=sys.stderr)
@@ -144,16 +138,18 @@ def kernels() -> None:
 
 
 def main() -> None:
-    """All steps, then the stamp; a second start meanwhile waits for the first."""
-    stamp = VENV / "heron-ready"
+    """All steps, then the stamp; a second start meanwhile waits for the first. Testing needs more than running does."""
+    what, want = sys.argv[1], sys.argv[2]
+    locks = ["requirements.lock"] + (["requirements-test.lock"] if what == "test" else [])
+    stamp = VENV / f"heron-ready-to-{what}"
     with (ROOT / ".set-up.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if stamp.exists() and stamp.read_text() == sys.argv[1] and (VENV / "bin" / "python").exists():
+        if stamp.exists() and stamp.read_text() == want and (VENV / "bin" / "python").exists():
             return
         system_packages()
-        virtual_environment()
+        virtual_environment(locks)
         kernels()
-        stamp.write_text(sys.argv[1])
+        stamp.write_text(want)
         say("done")
 
 

@@ -128,7 +128,9 @@ def open_project(folder: str | Path) -> Project:
 
 def demo_source() -> Path:
     """The demo project as shipped."""
-    return Path(__file__).resolve().parents[2] / "demo" / "quillmere"
+    here = Path(__file__).resolve()
+    beside = here.parents[2] / "demo" / "quillmere"  # in the source tree; an installed package holds its own
+    return beside if beside.is_dir() else here.parent / "quillmere"
 
 
 def demo_copy(fresh: bool = False) -> Path:

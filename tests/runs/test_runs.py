@@ -22,6 +22,7 @@ from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, read_recipe, with_changes
+from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.budget import Budget
 from tests.conftest import copy_demo
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from plucky_heron.kernels import kernel
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def first_order_noise(decay, strength, white, out):
     """White noise (T,) through a first-order filter that starts at rest: out[k] = decay out[k-1] + strength white[k]."""
     state = 0.0
@@ -17,7 +18,7 @@ def first_order_noise(decay, strength, white, out):
         out[k] = state
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def second_order_noise(decay, strength, white, out):
     """White noise (T,) through the second-order filter of gusts across the wind (Dryden), starting at rest.
 
@@ -36,7 +37,7 @@ def second_order_noise(decay, strength, white, out):
         out[k] = scale * (root * first + (1.0 - root) * second)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def _hash(x):
     """A well-mixed 64-bit number (S. Vigna's finaliser of splitmix64, 2015)."""
     x = (x + np.uint64(0x9E3779B97F4A7C15)) & np.uint64(0xFFFFFFFFFFFFFFFF)
@@ -45,7 +46,7 @@ def _hash(x):
     return x ^ (x >> np.uint64(31))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def instrument_errors(clean, keys, age, every, noise, bias, step, held):
     """Readings with their errors, into `held` (B, C), for those channels whose reading is due.
 

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import geometry, layout, manifold, places, tree
 from plucky_heron.dynamics.kernels.geometry import core_distance, least_overlap, place_shape
-from plucky_heron.dynamics.kernels.layout import NO_GROUND, entry_kernel
+from plucky_heron.dynamics.kernels.layout import NO_GROUND
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
 from plucky_heron.dynamics.kernels.tree import place_nodes
+from plucky_heron.kernels import kernel
 
-CALLS = (layout, tree, geometry, manifold, places)
 
-
-@entry_kernel
+@kernel(entry=True)
 def apart(first, last, tree, queries, moving, fixed, fixed_scene, scene, state, standing, w, g, corners, out):
     """Smallest distances, out (B, queries); negative: how deep they are in each other.
 

@@ -11,11 +11,9 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout, tree
-from plucky_heron.dynamics.kernels.layout import NODE, inline_kernel, kernel
+from plucky_heron.dynamics.kernels.layout import NODE
 from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
-
-CALLS = (layout, tree)
+from plucky_heron.kernels import kernel
 
 SLOP = 2e-4
 """Overlap (m) that is left alone, so that resting contacts stay."""
@@ -31,7 +29,7 @@ ROW = 10
 9 bounces."""
 
 
-@inline_kernel
+@kernel(inline=True)
 def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
     """Add how fast each coordinate moves a point of `node` along a direction."""
     mx, my, mz = py * dz - pz * dy, pz * dx - px * dz, px * dy - py * dx
@@ -41,7 +39,7 @@ def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
         i = parent[i]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _tangents(nx, ny, nz):
     """Two directions across a normal; the same for the same normal, so that kept friction impulses keep their meaning."""
     if abs(nx) < 0.7:
@@ -53,7 +51,7 @@ def _tangents(nx, ny, nz):
     return tx, ty, tz, ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
 
 
-@inline_kernel
+@kernel(inline=True)
 def _finish_row(n, r, factor, rows, numbers, v, start):
     """From J in `rows[r]` to y = L^-1 J'; the speed along the row before and the diagonal."""
     speed = 0.0
@@ -76,7 +74,7 @@ def _finish_row(n, r, factor, rows, numbers, v, start):
     numbers[r, 7] = 0.0
 
 
-@inline_kernel
+@kernel(inline=True)
 def _speed_along(n, rows, r, z):
     total = 0.0
     for i in range(n):
@@ -84,7 +82,7 @@ def _speed_along(n, rows, r, z):
     return total
 
 
-@inline_kernel
+@kernel(inline=True)
 def _push(n, rows, r, amount, z):
     for i in range(n):
         z[i] += rows[r, i] * amount
@@ -222,7 +220,7 @@ def impulses(
     return overlap
 
 
-@inline_kernel
+@kernel(inline=True)
 def _remember(contact, old, old_count):
     """Take over the impulses of the nearest point of the same pair in the last step."""
     best, at = 4e-4, -1
@@ -236,7 +234,7 @@ def _remember(contact, old, old_count):
             contact[4 + d] = old[at, 4 + d]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _one_sided(n, rows, numbers, r, bias, z):
     """One update of an impulse that may only push."""
     speed = numbers[r, 5] + _speed_along(n, rows, r, z)
@@ -250,7 +248,7 @@ def _one_sided(n, rows, numbers, r, bias, z):
     return change
 
 
-@inline_kernel
+@kernel(inline=True)
 def _rub(n, rows, numbers, r, friction, z):
     """One update of the two friction impulses of a contact, within the cone's circle."""
     most = friction * numbers[r, 3]
@@ -271,7 +269,7 @@ def _rub(n, rows, numbers, r, friction, z):
     return max(abs(one - f) * numbers[r + 1, 0], abs(two - e) * numbers[r + 2, 0])
 
 
-@inline_kernel
+@kernel(inline=True)
 def _bounce(n, rows, numbers, found, surfaces, list_, z):
     """Newton's law of restitution for what met in this step: leave with e times the speed of approach."""
     lively = False

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.kernels.layout import (
     COUPLING,
     DRAIN,
@@ -19,17 +18,14 @@ from plucky_heron.dynamics.kernels.layout import (
     RATIO,
     SPEED,
     THRUST,
-    inline_kernel,
-    kernel,
 )  # fmt: skip
-
-CALLS = (layout,)
+from plucky_heron.kernels import kernel
 
 COUPLING_WEIGHT = 1e7
 """How much heavier than the joints themselves a coupling's constraint weighs; its error is one part in this."""
 
 
-@inline_kernel
+@kernel(inline=True)
 def drive_step(
     n, drives, kinds, joints, delays, row, q, v, command, lagged, integral, limited, played, ring, head, h, follow
 ):
@@ -67,7 +63,7 @@ def drive_step(
                 integral[a] = moved
 
 
-@inline_kernel
+@kernel(inline=True)
 def highest_effort(row, b, speed):
     """What a drive can put out at a speed: its limit, falling along the torque-speed line to nothing."""
     limit = row[b]
@@ -77,7 +73,7 @@ def highest_effort(row, b, speed):
     return limit
 
 
-@inline_kernel
+@kernel(inline=True)
 def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, effort, stiff, dry):
     """Joint efforts of springs, dampers and drives.
 

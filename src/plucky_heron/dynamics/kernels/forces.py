@@ -16,7 +16,6 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout, places
 from plucky_heron.dynamics.kernels.layout import (
     DRAIN,
     DRIVE,
@@ -28,15 +27,12 @@ from plucky_heron.dynamics.kernels.layout import (
     THRUST,
     TYRE,
     WING,
-    inline_kernel,
-    kernel,
 )  # fmt: skip
 from plucky_heron.dynamics.kernels.places import ground_at, water_at
+from plucky_heron.kernels import kernel
 
-CALLS = (layout, places)
 
-
-@inline_kernel
+@kernel(inline=True)
 def point_of(w, i, x, y, z):
     """World place of a point given in the axes of node `i` (ground: -1)."""
     if i < 0:
@@ -48,7 +44,7 @@ def point_of(w, i, x, y, z):
     )
 
 
-@inline_kernel
+@kernel(inline=True)
 def direction_of(w, i, x, y, z):
     """World direction of a direction given in the axes of node `i`."""
     if i < 0:
@@ -60,7 +56,7 @@ def direction_of(w, i, x, y, z):
     )
 
 
-@inline_kernel
+@kernel(inline=True)
 def velocity_at(w, i, x, y, z):
     """World velocity of the point of node `i` that is at (x, y, z)."""
     if i < 0:
@@ -72,7 +68,7 @@ def velocity_at(w, i, x, y, z):
     )
 
 
-@inline_kernel
+@kernel(inline=True)
 def push_at(pushes, i, x, y, z, fx, fy, fz):
     """Add a force at a world point to the outer forces of node `i`."""
     if i >= 0:
@@ -318,7 +314,7 @@ def spring(row, b, a, e, n, parent, w, h, mass, right, column):
                 mass[i, j] += extra * column[i] * column[j]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
     """Add to `column` how fast each coordinate moves a point of node `i` along a direction."""
     while i >= 0:
@@ -396,7 +392,7 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
         j = parent[j]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _to_hull(r, x, y, z, w0, w1, w2, v0, v1, v2, out):
     """A motion vector at a point, in axes whose columns in the world are r."""
     v0, v1, v2 = v0 + w1 * z - w2 * y, v1 + w2 * x - w0 * z, v2 + w0 * y - w1 * x

@@ -9,13 +9,11 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, SPHERE, inline_kernel, kernel
-
-CALLS = (layout,)
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, SPHERE
+from plucky_heron.kernels import kernel
 
 
-@inline_kernel
+@kernel(inline=True)
 def place_shape(nodes, poses, k, w, out):
     """Rotation (9) and place (3) of shape `k` in the world, into `out` (12)."""
     i = nodes[k]
@@ -30,14 +28,14 @@ def place_shape(nodes, poses, k, w, out):
         out[9 + a] = w[i, 9 + a] + w[i, 3 * a] * t[9] + w[i, 3 * a + 1] * t[10] + w[i, 3 * a + 2] * t[11]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _core(shapes, k):
     """What `support` asks of a shape: kind, three sizes, corners of hulls, and which of those are its own."""
     size, own = shapes.size[k], shapes.vertex_range[k]
     return shapes.kind[k], size[0], size[1], size[2], shapes.vertices, own[0], own[1]
 
 
-@inline_kernel
+@kernel(inline=True)
 def support(kind, sx, sy, sz, vertices, first, last, at, dx, dy, dz):
     """The point of a core that lies farthest along a world direction; `vertices` first..last are a hull's."""
     if kind == SPHERE:
@@ -67,7 +65,7 @@ def support(kind, sx, sy, sz, vertices, first, last, at, dx, dy, dz):
     )
 
 
-@inline_kernel
+@kernel(inline=True)
 def _dot(s, a, b):
     return s[a, 0] * s[b, 0] + s[a, 1] * s[b, 1] + s[a, 2] * s[b, 2]
 
@@ -105,7 +103,7 @@ def _triangle(s, a, b, c):
     return 1.0 - (vb + vc) * k, vb * k, vc * k
 
 
-@inline_kernel
+@kernel(inline=True)
 def _outside(s, a, b, c, d):
     """Whether the origin lies on the other side of plane abc than d."""
     n0 = (s[b, 1] - s[a, 1]) * (s[c, 2] - s[a, 2]) - (s[b, 2] - s[a, 2]) * (s[c, 1] - s[a, 1])

@@ -1,4 +1,4 @@
-"""What stands where in the arrays that the kernels read, and how kernels are compiled.
+"""What stands where in the arrays that the kernels read.
 
 Spatial vectors are (angular, linear), in world axes about the world origin, so that velocities, inertias and forces of
 different bodies are simply added (R. Featherstone, Rigid Body Dynamics Algorithms, 2008, chapter 2).
@@ -6,57 +6,11 @@ different bodies are simply added (R. Featherstone, Rigid Body Dynamics Algorith
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable
-from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
 Array = np.ndarray
-
-
-def _sources(names: dict[str, Any]) -> set[str]:
-    """The file of a module of kernels and of all those it calls, by its `CALLS`."""
-    return {names["__file__"]}.union(*(_sources(vars(module)) for module in names.get("CALLS", ())))
-
-
-def _compiled(function: Callable[..., Any], **options: Any) -> Any:
-    """Compile on first use, kept on disk until the function's file or one that it calls changes.
-
-    Numba looks at the function's own file only: a caller that was compiled before its callee was edited would go on
-    using the old code. So the stamp of its cache is replaced by one over all files (tests/test_kernels.py).
-    """
-    made = njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", **options)(function)
-    digest = hashlib.sha256()
-    for name in sorted(_sources(function.__globals__)):
-        digest.update(Path(name).read_bytes())
-    made._cache._cache_file._source_stamp = digest.hexdigest()
-    return made
-
-
-_INNER = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
-"""For what only other kernels call: no way in from Python is compiled."""
-
-
-def entry_kernel(function: Callable[..., Any]) -> Any:
-    """A `kernel` that Python calls."""
-    return _compiled(function, _nrt=False)
-
-
-def kernel(function: Callable[..., Any]) -> Any:
-    """A compiled function of its own, which makes no arrays and counts no references to them.
-
-    Counting is atomic and cost more than all arithmetic of a step. Without it, arrays live because Python holds them;
-    Numba refuses to compile what would make a new one.
-    """
-    return _compiled(function, _nrt=False, **_INNER)
-
-
-def inline_kernel(function: Callable[..., Any]) -> Any:
-    """A `kernel` that becomes part of each of its callers: for what runs in every step."""
-    return _compiled(function, forceinline=True, _nrt=False, **_INNER)
 
 
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------

@@ -8,11 +8,9 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import geometry, layout
 from plucky_heron.dynamics.kernels.geometry import core_distance, least_overlap
-from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CYLINDER, SPHERE, inline_kernel, kernel
-
-CALLS = (layout, geometry)
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CYLINDER, SPHERE
+from plucky_heron.kernels import kernel
 
 MOST_CORNERS = 24
 """Corners of a feature and of what clipping may leave of it."""
@@ -186,13 +184,13 @@ def keep_four(points, count):
     return 4
 
 
-@inline_kernel
+@kernel(inline=True)
 def _swap(points, a, b):
     for d in range(POINT):
         points[a, d], points[b, d] = points[b, d], points[a, d]
 
 
-@inline_kernel
+@kernel(inline=True)
 def _cross(p, a, b, c):
     ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
     vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]

@@ -4,29 +4,17 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import geometry, layout, manifold, places
 from plucky_heron.dynamics.kernels.geometry import place_shape
-from plucky_heron.dynamics.kernels.layout import (
-    BOX,
-    CAPSULE,
-    CONVEX,
-    CYLINDER,
-    GRID,
-    NO_GROUND,
-    SPHERE,
-    inline_kernel,
-    kernel,
-)  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, GRID, NO_GROUND, SPHERE  # fmt: skip
 from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
 from plucky_heron.dynamics.kernels.places import ground_at
-
-CALLS = (layout, geometry, manifold, places)
+from plucky_heron.kernels import kernel
 
 MARGIN = 0.01
 """Shapes nearer than this (m) are given to the solver, which lets them meet but not cross."""
 
 
-@inline_kernel
+@kernel(inline=True)
 def surface_of(first, second, out):
     """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series."""
     out[0] = math.sqrt(first[0] * second[0])
@@ -36,7 +24,7 @@ def surface_of(first, second, out):
     out[4] = max(first[4], second[4])
 
 
-@inline_kernel
+@kernel(inline=True)
 def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, list_, nodes, surfaces):
     for k in range(count):
         if found >= capacity:
@@ -56,7 +44,7 @@ def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, l
     return found
 
 
-@inline_kernel
+@kernel(inline=True)
 def _reach_in_step(i, reach, w, at, h):
     """How far a shape may move in a step, generously."""
     if i < 0:
@@ -135,7 +123,7 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
     return found
 
 
-@inline_kernel
+@kernel(inline=True)
 def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grids, heights, s, points, corners):
     """Touching points of a shape on plane or rough ground: corners that face it, each against the slope below it."""
     height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, at[9], at[10])
@@ -240,7 +228,7 @@ def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s,
     return found
 
 
-@inline_kernel
+@kernel(inline=True)
 def _ball_on_grid(first, x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
     """Touching points of a ball on rough ground, the nearest of each cell, from row `first`; returns where they end."""
     g = grids[s]
@@ -293,7 +281,7 @@ def _ball_on_grid(first, x, y, z, radius, margin, grounds, planes, grids, height
     return found
 
 
-@inline_kernel
+@kernel(inline=True)
 def _touch(points, k, x, y, z, nx, ny, nz, radius, gap):
     back = radius + 0.5 * gap
     points[k, 0], points[k, 1], points[k, 2] = x - nx * back, y - ny * back, z - nz * back

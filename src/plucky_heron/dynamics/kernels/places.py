@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND, kernel
-
-CALLS = (layout,)
+from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND
+from plucky_heron.kernels import kernel
 
 
 @kernel

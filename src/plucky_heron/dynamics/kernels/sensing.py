@@ -4,26 +4,13 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import forces, geometry, layout, manifold, tree
 from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
 from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
-from plucky_heron.dynamics.kernels.layout import (
-    BOX,
-    CAPSULE,
-    CYLINDER,
-    GRID,
-    NO_GROUND,
-    SPHERE,
-    TAIL,
-    entry_kernel,
-    inline_kernel,
-    kernel,
-)  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CYLINDER, GRID, NO_GROUND, SPHERE, TAIL  # fmt: skip
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
 from plucky_heron.dynamics.kernels.tree import carried_along, place_nodes
-
-CALLS = (layout, tree, forces, geometry, manifold)
+from plucky_heron.kernels import kernel
 
 JOINT, POSE, INERTIAL, CONTACT_FORCE, CLEARANCE, BEAMS, COURSE, BEARING = 0, 1, 2, 3, 4, 5, 6, 7
 
@@ -237,12 +224,12 @@ def on_course(tracks, s, x, y, ahead, out):
     out[7] = total
 
 
-@inline_kernel
+@kernel(inline=True)
 def _wrapped(angle):
     return angle - 2.0 * math.pi * math.floor((angle + math.pi) / (2.0 * math.pi))
 
 
-@inline_kernel
+@kernel(inline=True)
 def _attitude(r, t, out):
     """Rotation r (9, world) times t (9, sensor in node)."""
     for a in range(3):
@@ -250,7 +237,7 @@ def _attitude(r, t, out):
             out[3 * a + b] = r[3 * a] * t[b] + r[3 * a + 1] * t[3 + b] + r[3 * a + 2] * t[6 + b]
 
 
-@entry_kernel
+@kernel(entry=True)
 def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, scratch, out):
     """Channels of all sensors, out (B, channels)."""
     w, places, g, corners = scratch.w, scratch.places, scratch.simplex, scratch.corners

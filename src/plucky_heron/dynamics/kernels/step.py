@@ -4,20 +4,10 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import contact, drives, forces, geometry, layout, manifold, meeting, tree
 from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
-from plucky_heron.dynamics.kernels.layout import (
-    CONTACT,
-    DRAIN,
-    DRIVE,
-    FORCE,
-    NODE,
-    THRUST,
-    entry_kernel,
-    kernel,
-)  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, NODE, THRUST  # fmt: skip
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
     factorise_and_solve,
@@ -28,11 +18,10 @@ from plucky_heron.dynamics.kernels.tree import (
     place_nodes,
     position_rate,
 )  # fmt: skip
+from plucky_heron.kernels import kernel
 
-CALLS = (layout, tree, drives, forces, geometry, manifold, meeting, contact)
 
-
-@entry_kernel
+@kernel(entry=True)
 def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, scratch, h, substeps, fourth_order):
     """Advance copies `first` to `last` by `substeps` steps of `h` seconds under held commands.
 
@@ -207,7 +196,7 @@ def runge_kutta(
     normalise(n, tree.kind, tree.scalar, q)
 
 
-@entry_kernel
+@kernel(entry=True)
 def accelerations(tree, drives, forces, scene, state, h, scratch):
     """Accelerations of copy 0 with everything explicit and nothing touching, into `scratch.vectors[0]`.
 
@@ -223,7 +212,7 @@ def accelerations(tree, drives, forces, scene, state, h, scratch):
     )  # fmt: skip
 
 
-@entry_kernel
+@kernel(entry=True)
 def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, out):
     """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
     parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree

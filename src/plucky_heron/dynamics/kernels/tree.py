@@ -9,17 +9,15 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL, inline_kernel, kernel
-
-CALLS = (layout,)
+from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL
+from plucky_heron.kernels import kernel
 
 WORK = 46
 """Scratch numbers a node: rotation 9, position 3, axis 6, velocity 6, acceleration 6, force 6, inertia 10."""
 _F = 30
 
 
-@inline_kernel
+@kernel(inline=True)
 def _turn_ball(i, scalar, q, v, w, px, py, pz, r, before):
     """First node of a ball: the body's attitude, and its x axis as the joint axis."""
     x, y, z, s = q[i], q[i + 1], q[i + 2], q[scalar]
@@ -40,7 +38,7 @@ def _turn_ball(i, scalar, q, v, w, px, py, pz, r, before):
     _ball_axis(i, 0, v[i], w, before)
 
 
-@inline_kernel
+@kernel(inline=True)
 def _ball_axis(i, column, rate, w, before):
     """Joint axis along a column of the node's own attitude, and the velocity it adds."""
     sx, sy, sz = w[i, column], w[i, 3 + column], w[i, 6 + column]
@@ -51,7 +49,7 @@ def _ball_axis(i, column, rate, w, before):
         w[i, 18 + k] = before[k] + w[i, 12 + k] * rate
 
 
-@inline_kernel
+@kernel(inline=True)
 def _rest_of_ball(i, j, column, v, w):
     """Second and third node of a ball: the same attitude, its y or z axis."""
     for k in range(12):
@@ -59,7 +57,7 @@ def _rest_of_ball(i, j, column, v, w):
     _ball_axis(i, column, v[i], w, (w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]))
 
 
-@inline_kernel
+@kernel(inline=True)
 def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w):
     """Pose, joint axis and velocity of node `i` in world axes, from its parent's."""
     kind = kinds[i]
@@ -155,7 +153,7 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
     w[i, 23] = v5 + w[i, 17] * rate
 
 
-@inline_kernel
+@kernel(inline=True)
 def inertia_to_world(i, row, w):
     """Mass, first moment and inertia of node `i` about the world origin, in world axes."""
     b = i * NODE
@@ -192,7 +190,7 @@ def inertia_to_world(i, row, w):
     w[i, 45] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
 
 
-@inline_kernel
+@kernel(inline=True)
 def apply_inertia(w, i, x0, x1, x2, x3, x4, x5):
     """Spatial inertia of the node with number `i` times a motion vector (angular, linear)."""
     m, hx, hy, hz = w[i, 36], w[i, 37], w[i, 38], w[i, 39]
@@ -205,7 +203,7 @@ def apply_inertia(w, i, x0, x1, x2, x3, x4, x5):
     return f0, f1, f2, f3, f4, f5
 
 
-@inline_kernel
+@kernel(inline=True)
 def forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w):
     """Poses, axes and velocities of all nodes.
 
@@ -221,7 +219,7 @@ def place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q,
     forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
 
 
-@inline_kernel
+@kernel(inline=True)
 def carried_along(i, k, rate, w):
     """Acceleration that node `i` has because node `k`, moving, carries its joint axis along: v x S times the rate."""
     u0, u1, u2, u3, u4, u5 = w[k, 18], w[k, 19], w[k, 20], w[k, 21], w[k, 22], w[k, 23]
@@ -237,7 +235,7 @@ def carried_along(i, k, rate, w):
     )
 
 
-@inline_kernel
+@kernel(inline=True)
 def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, wind drag, less the outer forces.
 
@@ -315,7 +313,7 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
             j = parent[j]
 
 
-@inline_kernel
+@kernel(inline=True)
 def factorise_and_solve(n, mass, right):
     """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
     for i in range(n):
@@ -339,7 +337,7 @@ def factorise_and_solve(n, mass, right):
         right[i] = total * mass[i, i]
 
 
-@inline_kernel
+@kernel(inline=True)
 def back_substitute(n, factor, right):
     """Solve L' x = right in place, with the factor that `factorise_and_solve` left in the lower triangle."""
     for i in range(n - 1, -1, -1):
@@ -349,7 +347,7 @@ def back_substitute(n, factor, right):
         right[i] = total * factor[i, i]
 
 
-@inline_kernel
+@kernel(inline=True)
 def forward_substitute(n, first, factor, right):
     """Solve L x = right in place; `right` is zero before `first`."""
     for i in range(first, n):
@@ -359,7 +357,7 @@ def forward_substitute(n, first, factor, right):
         right[i] = total * factor[i, i]
 
 
-@inline_kernel
+@kernel(inline=True)
 def integrate(n, kinds, scalar, q, v, h):
     """Move the position by `h` seconds at the speeds `v`; balls by the exponential of their body rates."""
     for i in range(n):
@@ -381,7 +379,7 @@ def integrate(n, kinds, scalar, q, v, h):
             q[i], q[i + 1], q[i + 2], q[s] = k * nx, k * ny, k * nz, k * nu
 
 
-@inline_kernel
+@kernel(inline=True)
 def position_rate(n, kinds, scalar, q, v, out):
     """Time derivative of the position (for Runge-Kutta): the speeds, for balls half q times (rates, 0)."""
     for i in range(n):
@@ -397,7 +395,7 @@ def position_rate(n, kinds, scalar, q, v, out):
             out[s] = -x * a - y * b - z * c
 
 
-@inline_kernel
+@kernel(inline=True)
 def normalise(n, kinds, scalar, q):
     """Bring every quaternion back to unit length."""
     for i in range(n):

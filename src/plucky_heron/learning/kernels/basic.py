@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from plucky_heron.kernels import kernel
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def adam_step(parameters, gradient, mean, square, count, rate, keep_mean, keep_square, small, scale):
     """One step of Adam (Kingma and Ba 2015, algorithm 1) in place, on the gradient times `scale`."""
     real = parameters.dtype.type
@@ -24,7 +25,7 @@ def adam_step(parameters, gradient, mean, square, count, rate, keep_mean, keep_s
         parameters[i] -= step * m / (np.sqrt(s * correct) + least)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def advantages(rewards, values, next_values, goes_on, discount, decay, out):
     """Generalised advantage estimation (Schulman et al. 2016, eq. 16), all arrays (T, B).
 
@@ -40,7 +41,7 @@ def advantages(rewards, values, next_values, goes_on, discount, decay, out):
             out[t, b] = carried
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def mix(target, parameters, share):
     """Move `target` towards `parameters` by `share` of the way, in place."""
     part = target.dtype.type(share)

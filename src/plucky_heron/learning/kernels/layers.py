@@ -14,8 +14,9 @@ import math
 
 import numba
 import numpy as np
-from numba import njit
 from numba.extending import overload, register_jitable
+
+from plucky_heron.kernels import kernel
 
 TANH, RELU, LEAKY, ELU, SILU = range(5)
 LEAK = 0.01
@@ -55,7 +56,7 @@ def _exponential(x):
     return lambda x: math.exp(x)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def activate(kind, out, argument):
     """The activation of `out` in place; what entered it goes to `argument` where the way back needs it (SiLU)."""
     one = out.dtype.type(1.0)
@@ -85,7 +86,7 @@ def activate(kind, out, argument):
                 out[i, j] = v / (one + exponential(-v))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def activate_back(kind, out, argument, back):
     """Multiply `back` by the slope of the activation."""
     one = out.dtype.type(1.0)
@@ -111,7 +112,7 @@ def activate_back(kind, out, argument, back):
                 back[i, j] *= s * (one + v * (one - s))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=("contract", "reassoc"))
 def normalise_rows(out, gains, offsets, hat, inverse):
     """Layer normalisation (Ba, Kiros, Hinton 2016, eq. 4) of `out` in place; keeps the normalised rows and one over their spread."""
     width = out.dtype.type(out.shape[1])
@@ -134,7 +135,7 @@ def normalise_rows(out, gains, offsets, hat, inverse):
             out[i, j] = v * gains[j] + offsets[j]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=("contract", "reassoc"))
 def normalise_rows_back(back, gains, hat, inverse, slot_gains, slot_offsets):
     """Gradients of gains and offsets; `back` becomes the gradient by what was normalised."""
     width = back.dtype.type(back.shape[1])
@@ -157,7 +158,7 @@ def normalise_rows_back(back, gains, hat, inverse, slot_gains, slot_offsets):
             back[i, j] = (back[i, j] - total - hat[i, j] * along) * inverse[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def forward(parameters, sizes, activation, normalised, inputs, work, places):
     """Outputs (rows, outputs) as a view into `work`, of `inputs` (rows, inputs)."""
     layers = len(sizes) - 1
@@ -193,7 +194,7 @@ def forward(parameters, sizes, activation, normalised, inputs, work, places):
     return current
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def backward(
     parameters, sizes, activation, normalised, inputs, work, places, output_gradient, gradient, learn, input_gradient, pass_on
 ):  # fmt: skip

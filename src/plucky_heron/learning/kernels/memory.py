@@ -9,10 +9,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from plucky_heron.kernels import kernel
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def remember(parameters, inputs, first, start, states, before, gates, recalled):
     """States (T, B, m) of a gated unit (Cho et al. 2014, eq. 5 to 8; the reset gate after the product) over inputs (T, B, n).
 
@@ -50,7 +51,7 @@ def remember(parameters, inputs, first, start, states, before, gates, recalled):
                 states[t, b, j] = (one - keep) * candidate + keep * before[t, b, j]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def remember_back(parameters, inputs, first, before, gates, recalled, by_states, gradient):
     """The way back of `remember` through all its steps: from the gradient by the states (T, B, m) that by the parameters.
 

@@ -9,14 +9,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from plucky_heron.kernels import kernel
 from plucky_heron.learning.kernels.basic import adam_step, mix
 from plucky_heron.learning.kernels.layers import backward, forward
 from plucky_heron.learning.kernels.squashed import soft_actor_gradient, squashed_draw
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def inputs_of(observations, offset, scale, limit, commands, joined, seen):
     """Inputs of a critic (N, observations + actions), and of the policy (N, seen): standardised, limited, side by side."""
     wide = observations.shape[1]
@@ -29,7 +29,7 @@ def inputs_of(observations, offset, scale, limit, commands, joined, seen):
             seen[i, j] = joined[i, j]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def put_commands(commands, joined, other):
     """`other` becomes `joined` with these commands in its last columns."""
     wide = joined.shape[1] - commands.shape[1]
@@ -40,13 +40,13 @@ def put_commands(commands, joined, other):
             other[i, wide + j] = commands[i, j]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def outputs_of(parameters, plan, inputs):
     """Forward pass of a planned network."""
     return forward(parameters, plan[0], plan[1], plan[2], inputs, plan[3], plan[4])
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def values_of(parameters, plan, inputs, values):
     """Values (N,) of a critic."""
     out = outputs_of(parameters, plan, inputs)
@@ -54,7 +54,7 @@ def values_of(parameters, plan, inputs, values):
         values[i] = out[i, 0]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def soft_draw(parameters, plan, seen, noise, least, most, joined, commands, log_density, log_spread):
     """Commands drawn by a squashed Gaussian policy, put into `joined`; returns the network's outputs, a view into its work."""
     outputs = outputs_of(parameters, plan, seen)
@@ -63,7 +63,7 @@ def soft_draw(parameters, plan, seen, noise, least, most, joined, commands, log_
     return outputs
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def step(parameters, gradient, adam):
     """One step of the optimiser; returns the gradient's norm."""
     norm = math.sqrt(np.dot(gradient, gradient))
@@ -74,7 +74,7 @@ def step(parameters, gradient, adam):
     return norm
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, weight, errors, back, figures):
     """One step of a critic towards ``reward + factor * worth``; `figures` takes loss, mean value, gradient norm."""
     count = joined.shape[0]
@@ -93,7 +93,7 @@ def fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, 
     figures[2] = step(parameters, gradient, adam)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def slope_of(parameters, plan, joined, values, back, gradient, slope):
     """Values (N,), and their derivatives by the critic's inputs into `slope` (N, observations + actions)."""
     values_of(parameters, plan, joined, values)
@@ -101,7 +101,7 @@ def slope_of(parameters, plan, joined, values, back, gradient, slope):
     backward(parameters, plan[0], plan[1], plan[2], joined, plan[3], plan[4], back, gradient, False, slope, True)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def fit_and_climb(
     parameters, plan, gradient, adam, joined, reward, factor, worth, weight, errors, back, figures, target, share, climb, chosen, values,
     slope,
@@ -113,14 +113,14 @@ def fit_and_climb(
         mix(target, parameters, share)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def soft_worth(first, second, log_density, weight, worth):
     """The least of two values less the weighted log-density (Haarnoja et al. 2018, eq. 5)."""
     for i in range(first.shape[0]):
         worth[i] = min(first[i], second[i]) - weight * log_density[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def soft_climb(
     parameters, plan, gradient, adam, seen, outputs, noise, commands, log_density, log_spread, values, slopes, weight, least, most, back,
     figures,
@@ -152,7 +152,7 @@ def soft_climb(
     figures[5] = step(parameters, gradient, adam)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def squash_policy(parameters, plan, seen, noise, limit, joined):
     """Commands of a deterministic policy with noise held within `limit`, put into `joined`; returns the sums before squashing."""
     sums = outputs_of(parameters, plan, seen)
@@ -168,7 +168,7 @@ def squash_policy(parameters, plan, seen, noise, limit, joined):
     return sums
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def plain_climb(
     parameters, plan, gradient, adam, seen, sums, joined, values, slope, weight, back, target, share, figures
 ):

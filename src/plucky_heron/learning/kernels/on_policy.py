@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from plucky_heron.kernels import kernel
 from plucky_heron.learning.kernels.layers import backward, forward
 
 HALF_LOG_TWO_PI = 0.5 * math.log(2.0 * math.pi)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def policy_loss(
     outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, back, spread_gradient, figures
 ):  # fmt: skip
@@ -74,7 +74,7 @@ def policy_loss(
                 spread_gradient[j] += by_spread
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def value_loss(values, returns, old_values, limit, weight, back):
     """Half the mean square of the errors and its gradient times `weight` into `back`; a positive `limit` holds the change of values."""
     rows = values.shape[0]
@@ -94,7 +94,7 @@ def value_loss(values, returns, old_values, limit, weight, back):
     return 0.5 * total / rows
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def policy_step(
     parameters, sizes, kind, normalised, inputs, work, places, own_spread, log_spread, least, most, drawn, old_density, advantage, limit,
     entropy_weight, back, spread_gradient, figures, gradient, input_gradient, pass_on,
@@ -111,7 +111,7 @@ def policy_step(
     backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, input_gradient, pass_on)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def value_step(
     parameters, sizes, kind, normalised, inputs, work, places, returns, old_values, limit, weight, back, gradient, input_gradient,
     pass_on,

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from numba import njit
+from plucky_heron.kernels import kernel
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def gather(
     observations, after, commands, reward, over, indices, copies, last, steps, discount, out_observations, out_after, out_commands,
     out_reward, out_factor,
@@ -35,7 +35,7 @@ def gather(
         out_factor[i] = 0.0 if over[here] == 1 else factor
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=())
 def reflect(rows, chances, share, place, sign):
     """Rows whose chance lies under `share` in the mirror, in place: number j becomes sign[j] times number place[j]."""
     wide = rows.shape[1]
@@ -48,7 +48,7 @@ def reflect(rows, chances, share, place, sign):
                 rows[i, j] = sign[j] * kept[place[j]]
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=())
 def set_priorities(tree, indices, values):
     """Write leaves of a sum tree and mend the sums above; node k has the children 2 k and 2 k + 1, the root is 1."""
     leaves = tree.shape[0] // 2
@@ -61,7 +61,7 @@ def set_priorities(tree, indices, values):
             node //= 2
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=())
 def draw_by_priority(tree, shares, indices, size):
     """Entries whose stretch of the total holds evenly spread shares (Schaul et al. 2016, appendix B.2.1)."""
     leaves = tree.shape[0] // 2
@@ -77,7 +77,7 @@ def draw_by_priority(tree, shares, indices, size):
         indices[i] = min(node - leaves, size - 1)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel(entry=True, makes_arrays=True, rounding=())
 def realised(reward, over, predicted, newest, copies, rows, discount, tail):
     """Sums of predictions and of discounted returns over the episode that ends with entry `newest`, and its length."""
     capacity = reward.shape[0]

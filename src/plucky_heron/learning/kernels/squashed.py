@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from plucky_heron.kernels import kernel
 
 LOG_TWO_PI = math.log(2.0 * math.pi)
 LOG_TWO = math.log(2.0)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def squashed_draw(outputs, noise, least, most, commands, log_density, log_spread):
     """Commands tanh(mean + spread * noise) with their log-density; see `squashed.squashed_draw`.
 
@@ -33,7 +34,7 @@ def squashed_draw(outputs, noise, least, most, commands, log_density, log_spread
         log_density[i] = density
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel(entry=True, makes_arrays=True)
 def soft_actor_gradient(outputs, noise, commands, log_spread, slope, weight, least, most, gradient):
     """Gradient by `outputs` of the mean over rows of ``weight * log_density - value`` (Haarnoja et al. 2018, eq. 13).
 

@@ -46,8 +46,8 @@ def learn_a_little(method: str, **settings: float) -> None:
     learner = make_method(method, schema.model_validate(chosen), Space(-two, two, -two, two), 4, 1)
     over = np.array([True, False, False, True])
     while not learner.ready():
-        learner.choose(np.zeros((4, 2)))
-        learner.take(Experience(np.zeros(4), np.zeros((4, 2)), over, ~over))
+        seen = np.zeros((4, 2))
+        learner.take(Experience(np.zeros(4), np.zeros((4, 2)), over, ~over, seen, learner.choose(seen)))
     learner.improve(0.0)
 
 

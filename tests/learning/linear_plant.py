@@ -58,7 +58,7 @@ def learn(method: str, seed: int, steps: int, copies: int = 16, **settings: Any)
             after = state @ A.T + command @ B.T
             age += 1
             cut = age >= LENGTH
-            learner.take(Experience(pay, after, np.zeros(copies, bool), cut))
+            learner.take(Experience(pay, after, np.zeros(copies, bool), cut, state, command))
             fresh = generator.uniform(-1, 1, (copies, 2))
             state, age = np.where(cut[:, None], fresh, after), np.where(cut, 0, age)
             done += copies

@@ -118,7 +118,7 @@ def played(learner: Any, generator: np.random.Generator, rounds: int) -> list[di
             command = np.clip(learner.choose(state), -1, 1)
             after = state @ A.T + command @ B.T
             ended, cut = np.abs(after[:, 0]) > 1.5, generator.random(8) < 0.03
-            learner.take(Experience(-np.square(state).sum(axis=1), after, ended, cut & ~ended))
+            learner.take(Experience(-np.square(state).sum(axis=1), after, ended, cut & ~ended, state, command))
             state = np.where((ended | cut)[:, None], generator.uniform(-1, 1, (8, 2)), after)
         health.append(learner.improve(0.5))
     return health

@@ -333,11 +333,14 @@ def episodes(learner: Any, generator: np.random.Generator, rounds: int) -> dict[
     health: dict[str, float] = {}
     for _ in range(rounds):
         while not learner.ready():
-            commands = learner.choose(generator.uniform(-1, 1, (16, 3)))
+            seen = generator.uniform(-1, 1, (16, 3))
+            commands = learner.choose(seen)
             reward = -((np.clip(commands[:, 0] / 5.0, -1, 1) - 0.6) ** 2)
             draw = generator.random(16)
             learner.take(
-                Experience(reward, generator.uniform(-1, 1, (16, 3)), draw < 0.5, (draw >= 0.5) & (draw < 0.6))
+                Experience(
+                    reward, generator.uniform(-1, 1, (16, 3)), draw < 0.5, (draw >= 0.5) & (draw < 0.6), seen, commands
+                )
             )
         health = learner.improve(0.5)
     return health
@@ -394,10 +397,11 @@ def test_single_rewards_are_held_and_the_kept_policy_is_an_average(method: str) 
     learner = made(method, np.float32, reward_limit=0.2, policy_average=0.1, random_start_steps=0)
     wanted = learner.parameters.copy()
     generator = np.random.default_rng(4)
-    learner.choose(generator.uniform(-1, 1, (learner.copies, 3)))
+    seen = generator.uniform(-1, 1, (learner.copies, 3))
+    command = learner.choose(seen)
     pays = np.linspace(-5.0, 5.0, learner.copies)
     nobody = np.zeros(learner.copies, bool)
-    learner.take(Experience(pays, generator.uniform(-1, 1, (learner.copies, 3)), nobody, nobody))
+    learner.take(Experience(pays, generator.uniform(-1, 1, (learner.copies, 3)), nobody, nobody, seen, command))
     np.testing.assert_allclose(learner.replay.reward[: learner.copies], np.clip(pays, -0.2, 0.2), rtol=1e-6)
     assert np.abs(learner.running_return).max() <= 0.2
     for _ in range(6):
@@ -458,8 +462,8 @@ def test_a_scale_frozen_on_one_corner_shows_as_inputs_at_their_limit(followed: i
     for step in range(512):
         width = 0.01 if step < 32 else 1.0
         seen, after = (generator.uniform(-width, width, (16, 3)) * SPACE.observation_high for _ in range(2))
-        learner.choose(seen)
-        learner.take(Experience(generator.standard_normal(16), after, nobody, nobody))
+        command = learner.choose(seen)
+        learner.take(Experience(generator.standard_normal(16), after, nobody, nobody, seen, command))
         if learner.ready():
             health = learner.improve(step / 512)
     assert least <= health["inputs_at_limit"] <= most
@@ -475,9 +479,12 @@ def test_a_policy_that_rests_stays_while_critics_learn(method: str) -> None:
 
     def walk(steps: int) -> None:
         for _ in range(steps // 16):
-            agent.choose(generator.uniform(-1, 1, (16, 3)))
+            seen = generator.uniform(-1, 1, (16, 3))
+            command = agent.choose(seen)
             no = np.zeros(16, dtype=bool)
-            agent.take(Experience(generator.standard_normal(16), generator.uniform(-1, 1, (16, 3)), no, no))
+            agent.take(
+                Experience(generator.standard_normal(16), generator.uniform(-1, 1, (16, 3)), no, no, seen, command)
+            )
             while agent.ready():
                 agent.improve(0.1)
 

@@ -205,7 +205,7 @@ def test_a_run_with_a_mirror_resumes_bit_for_bit(method: str) -> None:
             state = generator.uniform(-1, 1, (8, 3))
             command = learner.choose(state)
             ended = generator.random(8) < 0.1
-            learner.take(Experience(-np.abs(command).sum(axis=1), moved(state, command), ended, ~ended))
+            learner.take(Experience(-np.abs(command).sum(axis=1), moved(state, command), ended, ~ended, state, command))
             while learner.ready():
                 health = learner.improve(0.5)
         return health

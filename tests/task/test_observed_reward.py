@@ -74,12 +74,10 @@ def test_a_model_learns_only_what_the_task_does_not_tell(folder: Path) -> None:
         seen = batch.observe()
         for learner in learners.values():
             commands = learner.choose(seen)
-        for learner in learners.values():  # both are shown the same
-            learner._last_commands = learners["learned"]._last_commands
         outcome = batch.step(commands)
         over = outcome.ending >= 0
         for learner in learners.values():
-            learner.take(Experience(outcome.reward, batch.observe(), over, np.zeros(8, bool)))
+            learner.take(Experience(outcome.reward, batch.observe(), over, np.zeros(8, bool), seen, commands))
         batch.restart(np.flatnonzero(over), np.arange(100, 100 + over.sum()))
     told, learned = learners.values()
     size = told.replay.size

@@ -119,12 +119,13 @@ def taught(share: float, rounds: int = 6) -> tuple[Any, Array, Array]:
         while not learner.ready():
             met.append(state.copy())
             goals.append(goal[:, 0].copy())
-            command = np.clip(learner.choose(state + goal @ SHIFT.slope), -1, 1)
+            seen = state + goal @ SHIFT.slope
+            command = np.clip(learner.choose(seen), -1, 1)
             state = np.clip(state @ A.T + command @ B.T, -1.5, 1.5)
             cut = generator.random(8) < 0.05
             learner.take(
                 Experience(
-                    -np.square(state).sum(axis=1), state + goal @ SHIFT.slope, nobody, cut, setpoints=goal.copy()
+                    -np.square(state).sum(axis=1), state + goal @ SHIFT.slope, nobody, cut, seen, command, goal.copy()
                 )
             )
             state = np.where(cut[:, None], generator.uniform(-1, 1, (8, 2)), state)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from plucky_heron.learning.actor_critic import OnPolicySettings
+from plucky_heron.learning.health import ON_POLICY, HealthFigure
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.on_policy import OnPolicy
 from plucky_heron.learning.settings import setting
@@ -10,6 +13,8 @@ from plucky_heron.learning.settings import setting
 
 class ActorCriticSettings(OnPolicySettings):
     """Settings of the method."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = ON_POLICY[2:]
 
     advantage_decay: float = setting(
         1.0, "advantage decay", "How far surprises are carried back; 1 takes the return of all steps of the update.",

@@ -7,12 +7,13 @@ densities are those of the draws before it (the change of variables does not dep
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
 from plucky_heron.errors import StateError
 from plucky_heron.learning.critic import Side
+from plucky_heron.learning.health import ON_POLICY, HealthFigure
 from plucky_heron.learning.kernels import on_policy as losses
 from plucky_heron.learning.memory import Memory, Sequence
 from plucky_heron.learning.network import Network
@@ -25,6 +26,8 @@ LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -4.0, 1.0
 
 class OnPolicySettings(NetworkSettings):
     """Settings of every method that learns from fresh experience; `None` or false switches a part off."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = ON_POLICY
 
     advantage_decay: float = setting(
         0.95, "advantage decay", "How far surprises are carried back; 1 takes whole returns, 0 only the next value.",

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 
 from plucky_heron.learning.exploration import Deviations, Kind
+from plucky_heron.learning.health import OFF_POLICY, SATURATED, HealthFigure
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.off_policy import OffPolicy, OffPolicySettings
@@ -17,6 +20,8 @@ Array = np.ndarray
 
 class DeterministicSettings(OffPolicySettings):
     """Settings of DDPG."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = (SATURATED, *OFF_POLICY)
 
     exploration: Kind = setting(
         "drifting", "exploration", "What is added to commands: independent draws, drifting ones (Ornstein-Uhlenbeck), or held ones.",

@@ -93,6 +93,10 @@ class Experience:
         A true ending was met: nothing follows.
     cut : bool (B,)
         Time cut the episode: the value of `after` still counts.
+    before : (B, observations)
+        Observation at which the command was chosen.
+    command : (B, actions)
+        What `choose` gave for it, SI.
     setpoints : (B, S), optional
         Those that `Space.shift` names, at the command; given where it is.
     """
@@ -101,11 +105,34 @@ class Experience:
     after: Array
     ended: Array
     cut: Array
+    before: Array | None = None
+    command: Array | None = None
     setpoints: Array | None = None
 
 
 class Method(Protocol):
-    """A learning method at work on one problem."""
+    """A learning method at work on one problem, B copies of an episode at a time.
+
+    What a method must keep (`contract.hold_to_contract` tries all of it on any method):
+
+    1. *Order.* The loop calls `choose`, steps the simulation, and calls `take`, again and again until `ready` says so; then
+       `improve`, once for every time that `ready` says so, and on. `policy` and `keep` may be called between any two of these.
+    2. *Shapes.* `choose` is given observations (B, n) and gives commands (B, m), float64, SI, finite, in a fresh array;
+       beyond the limits is allowed, the simulation clips. B, n and m never change.
+    3. *Arrays.* What a method is given it may keep, and must not write to: the loop and it share these arrays. What it gives
+       belongs to whoever asked, and the method writes to it no more.
+    4. *Episodes.* Where `ended` or `cut`, the next observation in that copy is of a new episode. `ended` is a true ending:
+       nothing follows, and its value is zero whatever `after` says. `cut` is time that was up: the value of `after` counts.
+       Both at once is an ending.
+    5. *Experience.* `take` is given all that belongs to the step, the observation and the command too: no method needs to
+       remember them.
+    6. *Randomness.* All of it comes from named streams of the seed (`randomness.stream`): the same seed gives the same bits.
+    7. *Resumption.* What `keep` gives, put into a fresh method of the same settings by `restore`, goes on bit for bit; arrays
+       of numbers or text only, no objects.
+    8. *Policy.* `policy` is without exploration, and finished: later learning does not change it.
+    9. *Memory.* It does not grow with the steps, beyond what settings state (a replay buffer).
+    10. *Figures.* `improve` gives finite numbers by name; those worth showing are declared as `health` of the settings' class.
+    """
 
     def choose(self, observations: Array) -> Array:
         """Commands (B, actions) in SI units, with exploration."""

@@ -10,6 +10,15 @@ import numpy as np
 
 from plucky_heron.learning.ddpg import DeterministicPolicyGradient, TwinDelayed, TwinDelayedSettings
 from plucky_heron.learning.ensemble import Ensemble, Inspection, Unknown
+from plucky_heron.learning.health import (
+    ENTROPY_WEIGHT,
+    MODEL_DISAGREEMENT,
+    MODEL_ERROR,
+    OFF_POLICY,
+    SATURATED,
+    SPREAD,
+    HealthFigure,
+)
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Activation
 from plucky_heron.learning.off_policy import OffPolicy
@@ -121,6 +130,11 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     )
     priority: float = setting(0.0, "priority", "Rows are drawn evenly here.", "", ge=0, le=0)
 
+    def health_figures(self) -> tuple[HealthFigure, ...]:
+        """See `NetworkSettings.health_figures`."""
+        learner = (SPREAD, ENTROPY_WEIGHT) if self.learner == "sac" else (SATURATED,)
+        return (MODEL_ERROR, MODEL_DISAGREEMENT, *learner, *OFF_POLICY)
+
 
 class _Imagining(OffPolicy):
     """What a learner gains by a model; stands before the learner's class."""
@@ -172,7 +186,7 @@ class _Imagining(OffPolicy):
 
     def take(self, experience: Experience) -> None:
         """Remember the step and what of it is not known, and count towards the model's next turn."""
-        before, commands = self._last_observations, self._last_commands
+        before, commands = self.met(experience)
         super().take(experience)
         here = slice(self.replay.last, self.replay.last + self.copies)
         paid, ended = self._known(before, commands, experience.after)

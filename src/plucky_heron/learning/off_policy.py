@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import replace
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
 from plucky_heron.learning.critic import Critic, Side
 from plucky_heron.learning.exploration import Deviations, RandomStart
+from plucky_heron.learning.health import OFF_POLICY, HealthFigure
 from plucky_heron.learning.inputs import Inputs
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.kernels.basic import mix
@@ -27,6 +28,8 @@ Array = np.ndarray
 
 class OffPolicySettings(NetworkSettings):
     """Settings of every method that learns from a replay buffer."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = OFF_POLICY
 
     activation: Activation = setting(
         "relu", "activation", "What bends each hidden layer's sums.",
@@ -160,8 +163,6 @@ class OffPolicy(ABC):
         self.progress, self.due = 0.0, 0.0
         self.waiting, self.episode_over = 0, False
         self.gap: Array = np.zeros(3)
-        self._last_observations: Array = np.zeros((copies, self.observations))
-        self._last_commands: Array = np.zeros((copies, self.actions))
         count = settings.minibatch
 
         def make(width: int) -> Array:
@@ -212,13 +213,12 @@ class OffPolicy(ABC):
             commands = self.random_start.draw()
         else:
             commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), self.deviations.draw())
-        self._last_observations, self._last_commands = observations.copy(), commands
         low, high = self.space.low, self.space.high
         return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * commands)
 
     def take(self, experience: Experience) -> None:
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
-        observations, commands = self._last_observations, self._last_commands
+        observations, commands = self.met(experience)
         if (limit := self.shared.reward_limit) is not None:
             experience = replace(experience, reward=np.clip(experience.reward, -limit, limit))
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
@@ -235,6 +235,12 @@ class OffPolicy(ABC):
         self.steps += self.copies
         # the random start brings no updates: made up for all at once, they would fit the critic to that little alone
         self.waiting = self.waiting + self.copies if self.steps > self.shared.random_start_steps else 0
+
+    def met(self, experience: Experience) -> tuple[Array, Array]:
+        """Observations (B, n) and commands as shares of the range (B, actions) of a step."""
+        assert experience.before is not None and experience.command is not None
+        middle, half = 0.5 * (self.space.low + self.space.high), 0.5 * (self.space.high - self.space.low)
+        return experience.before, (experience.command - middle) / half
 
     def _compare(self, experience: Experience, over: Array) -> None:
         inputs = self.inputs.of(experience.after)

@@ -41,11 +41,12 @@ class Residual:
         """The law's commands and the method's corrections, within the limits."""
         seen = observations[:, : self.space.seen]
         law = seen @ self.base[:, :-1].T.astype(np.float64) + self.base[:, -1]
-        return np.asarray(np.clip(law + self.inner.choose(observations), self.space.low, self.space.high))
+        self._corrections = self.inner.choose(observations)
+        return np.asarray(np.clip(law + self._corrections, self.space.low, self.space.high))
 
     def take(self, experience: Experience) -> None:
-        """As the method does."""
-        self.inner.take(experience)
+        """As the method does; its command was the correction."""
+        self.inner.take(replace(experience, command=self._corrections))
 
     def ready(self) -> bool:
         """As the method says."""

@@ -5,10 +5,12 @@ policy, and an entropy weight that is learned.
 from __future__ import annotations
 
 import math
+from typing import ClassVar
 
 import numpy as np
 
 from plucky_heron.learning.exploration import Deviations, Kind
+from plucky_heron.learning.health import ENTROPY_WEIGHT, OFF_POLICY, SPREAD, HealthFigure
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.network import Network
@@ -24,6 +26,8 @@ Array = np.ndarray
 
 class SoftSettings(OffPolicySettings):
     """Settings of the method."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = (SPREAD, ENTROPY_WEIGHT, *OFF_POLICY)
 
     entropy_per_command: float = setting(
         -1.0, "entropy wanted", "Entropy that the policy keeps for each command, in nats, of commands as shares of the range.",

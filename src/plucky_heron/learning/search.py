@@ -7,17 +7,17 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
-from plucky_heron.files import Settings
+from plucky_heron.learning.health import SCORE_BEST, SCORE_MEAN, SPREAD, HealthFigure
 from plucky_heron.learning.inputs import Inputs
 from plucky_heron.learning.method import Experience, Space
 from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
-from plucky_heron.learning.settings import setting
+from plucky_heron.learning.settings import MethodSettings, setting
 from plucky_heron.randomness import freeze, stream, thaw
 
 Array = np.ndarray
@@ -27,8 +27,10 @@ MOST_KEPT = 20_000
 """Weights that are kept for the landscape; the oldest make room."""
 
 
-class SearchSettings(Settings):
+class SearchSettings(MethodSettings):
     """Settings of every search."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = (SCORE_BEST, SCORE_MEAN, SPREAD)
 
     candidates: int = setting(
         32, "candidates", "Weights that are tried in one round.", "Too few: luck decides. Too many: few rounds in a budget.",

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 from pydantic import Field
 
 from plucky_heron.files import Settings
+from plucky_heron.learning.health import HealthFigure
 from plucky_heron.learning.network import Activation
 
 
@@ -15,7 +16,18 @@ def setting(default: Any, name: str, does: str, wrong: str, **limits: Any) -> An
     return Field(default=default, title=name, description=does, json_schema_extra={"wrong": wrong}, **limits)
 
 
-class NetworkSettings(Settings):
+class MethodSettings(Settings):
+    """What all methods say of themselves besides their settings."""
+
+    health: ClassVar[tuple[HealthFigure, ...]] = ()
+    """Figures worth showing, in order; see `health_figures`."""
+
+    def health_figures(self) -> tuple[HealthFigure, ...]:
+        """The health figures that a method with these settings gives."""
+        return self.health
+
+
+class NetworkSettings(MethodSettings):
     """What all methods say of their networks and inputs."""
 
     hidden: tuple[int, ...] = setting(

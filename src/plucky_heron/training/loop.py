@@ -136,19 +136,22 @@ class Run:
     def update(self) -> dict[str, float]:
         """Collect until the method is ready, and let it improve; returns the health figures."""
         method, batch = self.method, self.batch
-        copies = batch.copies
+        copies, seen = batch.copies, batch.observe()
         while not method.ready():
             setpoints = batch.drawn(self.told_setpoints) if self.told_setpoints else None
-            outcome = batch.step(method.choose(batch.observe()))
+            command = method.choose(seen)
+            outcome = batch.step(command)
+            after = batch.observe()
             cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
             reward = outcome.reward if self.shaping is None else outcome.reward + self.shaping.pay(ended)
-            method.take(Experience(reward, batch.observe(), ended, cut, setpoints))
+            method.take(Experience(reward, after, ended, cut, seen, command, setpoints))
             self._returns += outcome.reward
             over = np.flatnonzero(cut | ended)
             for copy in over:
                 self.recent.append((float(self._returns[copy]), bool(outcome.success[copy])))
             self._returns[over] = 0.0
             batch.restart(over, np.arange(self.next_episode, self.next_episode + len(over)))
+            seen = batch.observe() if len(over) else after
             self._begin_shaping(over)
             self.next_episode += len(over)
             self.episodes += len(over)

@@ -24,6 +24,7 @@ from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
+from plucky_heron.runs.freeze import frozen_recipe
 from plucky_heron.runs.store import RunRow, RunStore, median_run
 from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import Problem, bind
@@ -80,6 +81,7 @@ class Workbench(QObject):
         self.trouble = ""
         self.faults: dict[str, str] = {}
         """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
+        self._recipes: dict[int, Recipe] = {}
         self._texts: dict[Path, str] = {}
         self._stamps: dict[Path, object] = {}
         self.rows: list[RunRow] = []
@@ -300,6 +302,16 @@ class Workbench(QObject):
     def older(self, row: RunRow) -> bool:
         """Whether the task or machine were changed since a run."""
         return self.problem is not None and row.fingerprint != self.problem.fingerprint()
+
+    def recipe_of(self, row: RunRow) -> Recipe | None:
+        """The recipe that a run used; None where it cannot be read."""
+        if row.id not in self._recipes:
+            try:
+                self._recipes[row.id] = frozen_recipe(self.project.folder, row)
+            except HeronError as error:
+                self.say(str(error))
+                return None
+        return self._recipes[row.id]
 
     def scores(self) -> dict[str, dict[str, Any]]:
         """What simple drivers reached on the task: of the last rehearsals, else as kept beside the task."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
+from plucky_heron.learning.health import TRAINING_SCORE, HealthFigure
 from plucky_heron.runs.store import DEAD, FAILED
+from plucky_heron.training.recipe import Recipe
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -22,3 +24,10 @@ def stake(bench: Workbench) -> StakeState:
     row, count = bench.row(), len({r.batch for r in rows})
     fact = f"{count} batch{'es' if count > 1 else ''}, {len(rows)} runs"
     return StakeState(1.0, fact, older=row is not None and bench.older(row))
+
+
+def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
+    """The health figures that a recipe's method declares, in order, and the score while exploring, which every run has."""
+    settings = recipe.method_settings() if recipe is not None else None
+    figures = getattr(settings, "health_figures", tuple)()  # a project's own method may declare none
+    return (*figures, TRAINING_SCORE)

@@ -23,6 +23,7 @@ from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
+from plucky_heron.desktop.stations.training.model import declared
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.theme import theme
 from plucky_heron.learning.guide import guide_of, settings_facts
@@ -34,24 +35,6 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.stopping import Evaluation, Level, show_steps, show_value
 
-HEALTH = (
-    ("kl", "change an update (KL)", 0.002, 0.03, "{:.3f}"),
-    ("ratios_limited", "ratios limited", 0.02, 0.25, "{:.0%}"),
-    ("spread", "spread, share of range", 0.05, 0.5, "{:.2f}"),
-    ("critic_explains", "critic explains", 0.5, 1.0, "{:.2f}"),
-    ("entropy_weight", "entropy weight", None, None, "{:.3f}"),
-    ("critic_loss", "critic's loss", None, None, "{:.3g}"),
-    ("value_predicted", "value predicted", None, None, "{:.2f}"),
-    ("value_realised", "value realised", None, None, "{:.2f}"),
-    ("model_error", "model error, of the changes", 0.0, 0.1, "{:.2f}"),
-    ("model_disagreement", "members disagree", 0.0, 0.1, "{:.2f}"),
-    ("saturated", "saturated commands", 0.0, 0.3, "{:.0%}"),
-    ("score_best", "best candidate", None, None, "{:.1f}"),
-    ("score_mean", "mean of candidates", None, None, "{:.1f}"),
-    ("at_limit", "draws beyond the limits", 0.0, 0.2, "{:.0%}"),
-    ("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "{:.0%}"),
-    ("training_score", "score while exploring", None, None, "{:.1f}"),
-)
 SETTINGS = (
     "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
     "episodes", "perturbation", "weight_spread", "discount", "exploration_memory",
@@ -298,12 +281,12 @@ class TrainingStation(Station):
             self.health.caption.setText(f"HEALTH OF SEED {at_work.seed} AT {last / 1000:.0f} K STEPS")
             if len(figures) < FIRST_UPDATES:
                 self._show_untrained(at_work.id)
-            for key, title, low, high, form in HEALTH:
-                history = [h[key] for _, h in figures if key in h]
+            for figure in declared(bench.recipe_of(at_work)):
+                history = [h[figure.key] for _, h in figures if figure.key in h]
                 if history:
-                    value = label(form.format(history[-1]).replace("-", "−").replace("%", " %"), "strong")
+                    value = label(figure.show(history[-1]), "strong")
                     value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                    self.health_rows.add(label(title, "soft"), value, Spark(history, low, high))
+                    self.health_rows.add(label(figure.words, "soft"), value, Spark(history, figure.low, figure.high))
         self.health_rows.finish()
         self.inside.setVisible(at_work is not None and has_inside(run_folder(bench.project.folder, at_work.id)))
 

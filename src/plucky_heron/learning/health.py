@@ -1,0 +1,49 @@
+"""Figures by which one sees how a method is doing: their key, words, healthy band and how they are written.
+
+Methods declare them with their settings (`health` of the settings' class), in the order in which they are shown.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class HealthFigure:
+    """One figure of those that `improve` returns under `key`; `low` and `high` bound what healthy runs show, where that is known."""
+
+    key: str
+    words: str
+    low: float | None = None
+    high: float | None = None
+    unit: str = ""
+    """"%" for a share, shown as per cent; else what the figure is in."""
+    digits: int = 2
+
+    def show(self, value: float) -> str:
+        """The figure as it is written."""
+        if self.unit == "%":
+            return f"{100 * value:.0f} %".replace("-", "−")
+        return f"{value:.{self.digits}f}".replace("-", "−") + (f" {self.unit}" if self.unit else "")
+
+
+KL = HealthFigure("kl", "change an update (KL)", 0.002, 0.03, digits=3)
+RATIOS_LIMITED = HealthFigure("ratios_limited", "ratios limited", 0.02, 0.25, "%")
+SPREAD = HealthFigure("spread", "spread, share of range", 0.05, 0.5)
+CRITIC_EXPLAINS = HealthFigure("critic_explains", "critic explains", 0.5, 1.0)
+ENTROPY_WEIGHT = HealthFigure("entropy_weight", "entropy weight", digits=3)
+CRITIC_LOSS = HealthFigure("critic_loss", "critic's loss", digits=4)
+VALUE_PREDICTED = HealthFigure("value_predicted", "value predicted")
+VALUE_REALISED = HealthFigure("value_realised", "value realised")
+MODEL_ERROR = HealthFigure("model_error", "model error, of the changes", 0.0, 0.1)
+MODEL_DISAGREEMENT = HealthFigure("model_disagreement", "members disagree", 0.0, 0.1)
+SATURATED = HealthFigure("saturated", "saturated commands", 0.0, 0.3, "%")
+SCORE_BEST = HealthFigure("score_best", "best candidate", digits=1)
+SCORE_MEAN = HealthFigure("score_mean", "mean of candidates", digits=1)
+AT_LIMIT = HealthFigure("at_limit", "draws beyond the limits", 0.0, 0.2, "%")
+INPUTS_AT_LIMIT = HealthFigure("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "%")
+TRAINING_SCORE = HealthFigure("training_score", "score while exploring", digits=1)
+"""Of any method: the loop adds it."""
+
+ON_POLICY = (KL, RATIOS_LIMITED, SPREAD, CRITIC_EXPLAINS, VALUE_PREDICTED, VALUE_REALISED, AT_LIMIT, INPUTS_AT_LIMIT)
+OFF_POLICY = (CRITIC_LOSS, VALUE_PREDICTED, VALUE_REALISED, INPUTS_AT_LIMIT)

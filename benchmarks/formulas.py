@@ -5,6 +5,7 @@ Run: .venv/bin/python benchmarks/formulas.py   (to reach: under 150 us a step, d
 
 from __future__ import annotations
 
+import sys
 import time
 
 import numpy as np
@@ -14,7 +15,9 @@ from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import read_problem
 
-COPIES, REPEATS = 256, 400
+SMOKE = "--smoke" in sys.argv
+"""A second or two of it, to see that it still runs."""
+COPIES, REPEATS = 256, 10 if SMOKE else 400
 TERMS = (
     "-norm(offset, height)", "near(norm(offset, height), 0.3)", "near(drift, 0.3)", "-abs(cable.angle) / 0.5", "cable.rate**2",
     "clip(offset, -1, 1)", "max(abs(cable.angle) / 0.5236 - 0.6, 0)", "-(action.push / 500)**2", "-(action.push - previous.action.push)**2",
@@ -51,7 +54,7 @@ def main() -> None:
     for text, formula in zip(TERMS, formulas, strict=True):
         alone: Program = batch.program([formula])
         alone.run()
-        print(f"  {1e6 * best_of(alone.run, 100):6.1f} us  {text}")
+        print(f"  {1e6 * best_of(alone.run, REPEATS // 4 + 5):6.1f} us  {text}")
 
 
 if __name__ == "__main__":

@@ -15,6 +15,7 @@ import numpy as np
 from plucky_heron.analysis.proving.proof import prove
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
+from plucky_heron.training.recipe import with_changes
 
 
 def main() -> None:
@@ -22,18 +23,24 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--seeds", type=int, default=5)
+    parser.add_argument("--smoke", action="store_true", help="a second or two of it")
     given = parser.parse_args()
+    short = (
+        {"steps": "2048", "copies": "16", "evaluation.every": "1024", "evaluation.episodes": "8"} if given.smoke else {}
+    )
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place) / "quillmere"
         shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
         project = Project(folder)
-        seeds = list(range(given.first, given.first + given.seeds))
-        rows = launch.wait(folder, launch.train(folder, "lift", project.recipe("ppo"), seeds))
+        seeds = list(range(given.first, given.first + (1 if given.smoke else given.seeds)))
+        rows = launch.wait(folder, launch.train(folder, "lift", with_changes(project.recipe("ppo"), short), seeds))
         print("| seed | steps | seconds | stopped by | kept at | settles, 200 trials | 95 % interval | score |")
         print("|---|---|---|---|---|---|---|---|")
         scores, regulator = [], {}
         for row in rows:
-            drivers = prove(project.frozen(row.id), project.policy(row.id), project=folder).summary()
+            drivers = prove(
+                project.frozen(row.id), project.policy(row.id), project=folder, trials=8 if given.smoke else 200
+            ).summary()
             ours, regulator = drivers["policy"], drivers["regulator"]
             low, high = ours["success_interval"]
             scores.append(ours["score"]["mean"])

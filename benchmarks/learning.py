@@ -26,7 +26,7 @@ from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, with_changes
 
 
-def update_time(minibatch: int) -> float:
+def update_time(minibatch: int, rounds: int = 200) -> float:
     """Seconds of one gradient step at 64x64 with 10 observations and 2 actions."""
     loss = ActorCriticLoss(ProximalSettings(), 10, 2, ratio_limit=0.2)
     generator = np.random.default_rng(1)
@@ -47,14 +47,14 @@ def update_time(minibatch: int) -> float:
     best = np.inf
     for _ in range(5):
         began = time.perf_counter()
-        for _ in range(200):
+        for _ in range(rounds):
             loss(parameters, rows)
             adam.step(parameters, loss.gradient, 1e-4, 0.5)
-        best = min(best, (time.perf_counter() - began) / 200)
+        best = min(best, (time.perf_counter() - began) / rounds)
     return best
 
 
-def end_to_end(copies: int, passes: int, minibatch: int, threads: int) -> float:
+def end_to_end(copies: int, passes: int, minibatch: int, threads: int, rounds: int = 8) -> float:
     """Control steps a second of collecting and improving, evaluations left out."""
     project = Project(demo_source())
     recipe = with_changes(
@@ -64,7 +64,7 @@ def end_to_end(copies: int, passes: int, minibatch: int, threads: int) -> float:
         run = Run(project.problem("lift"), recipe, 1, Path(place), threads)
         run.update()
         began, before = time.perf_counter(), run.steps
-        for _ in range(8):
+        for _ in range(rounds):
             run.update()
         return (run.steps - before) / (time.perf_counter() - began)
 
@@ -107,6 +107,11 @@ print(psutil.Process().memory_info().rss / 1e6)
 
 def main() -> None:
     """Best of three, in turns."""
+    if "--smoke" in sys.argv:
+        print(
+            f"{1e6 * update_time(64, 5):.0f} us, {end_to_end(16, 1, 256, 1, 1):.0f} steps/s, {off_policy('sac', 64, 1, 0.1):.0f} updates/s"
+        )
+        return
     for minibatch in (64, 256):
         print(f"PPO gradient step, 64x64, minibatch {minibatch:3d}   {1e6 * update_time(minibatch):6.0f} us")
     cases = [(64, 5, 256), (128, 5, 256), (64, 8, 256), (64, 10, 64)]

@@ -14,11 +14,26 @@ import os
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import argparse
+import importlib.util
 import math
+import sys
 import time
 from collections.abc import Callable, Sequence
 
 import numpy as np
+
+if "--smoke" in sys.argv and importlib.util.find_spec("torch") is None:
+    # the plain loop is not part of the set-up: what is ours of it is tried all the same
+    from plucky_heron.learning.method import Space as _Space
+    from plucky_heron.learning.method import make_method as _make
+    from plucky_heron.learning.method import settings_class as _settings
+
+    for _method in ("ppo", "sac"):
+        _wide = np.ones(10)
+        _make(_method, _settings(_method)(), _Space(-_wide, _wide, -_wide[:2], _wide[:2]), 64, 1)
+    print("without PyTorch: both learners are made, nothing is compared")
+    raise SystemExit(0)
+
 import torch
 from torch import nn
 from torch.distributions import Normal
@@ -269,12 +284,14 @@ def main() -> None:
     """A table."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--threads", type=int, default=1)
-    threads = parser.parse_args().threads
+    parser.add_argument("--smoke", action="store_true", help="a second or two of it")
+    given = parser.parse_args()
+    threads, cases = given.threads, CASES[:1] if given.smoke else CASES
     torch.set_num_threads(threads)
     print(f"PyTorch {torch.__version__} with {threads} thread{'s' if threads > 1 else ''}, ours with one")
     print("| method | network | minibatch | ours | plain loop | ratio | wanted |")
     print("|---|---|---|---|---|---|---|")
-    for name, make, width, minibatch, wanted in CASES:
+    for name, make, width, minibatch, wanted in cases:
         ours, plain = compare(*make(width, minibatch))
         print(
             f"| {name} | {width}x{width} | {minibatch} | {1e6 * ours:.0f} us | {1e6 * plain:.0f} us | {plain / ours:.2f} | {wanted or 'stated'} |",

@@ -16,10 +16,9 @@ from pathlib import Path
 import numpy as np
 
 from plucky_heron.control.regulator import regulator_for
-from plucky_heron.learning.policy import Policy, PolicyDriver
+from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import run_folder
 from plucky_heron.simulation.trials import Trials, run_trials
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.recipe import with_changes
@@ -67,7 +66,7 @@ ROWS = {
 
 def trials(project: Project, row: Row, run: int) -> Trials:
     """The kept policy of a run on fresh trials."""
-    policy = Policy.load(run_folder(project.folder, run) / "best.npz")
+    policy = project.policy(run)
     problem = project.problem(row.task).for_proving()
     return run_trials(problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="retest", count=TRIALS)
 
@@ -92,10 +91,15 @@ def judge(project: Project, row: Row, found: list[Trials]) -> tuple[list[str], l
 def main() -> None:
     """Train, print a table."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("rows", nargs="+", choices=[*ROWS, "all"], help="which rows")
+    parser.add_argument("rows", nargs="*", help=f"which rows: {', '.join(ROWS)}, or all")
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--seeds", type=int, default=5)
+    parser.add_argument("--smoke", action="store_true", help="a second or two of it")
     given = parser.parse_args()
+    if given.smoke:
+        given.rows, given.seeds = ["lift-sac"], 1
+    if not given.rows or set(given.rows) - {*ROWS, "all"}:
+        parser.error(f"rows: wanted some of {', '.join(ROWS)}, or all")
     print("| row | within | 200 fresh trials, seed by seed | kept at step | minutes a seed | wanted | reached |")
     print("|---|---|---|---|---|---|---|")
     for name in ROWS if "all" in given.rows else given.rows:
@@ -104,7 +108,8 @@ def main() -> None:
             folder = Path(place) / "quillmere"
             shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
             project = Project(folder)
-            changes = {"steps": str(row.steps), **{k: v for k, v in row.changes.items() if k != "stop"}}
+            short = {"steps": "1500", "evaluation.every": "1000", "evaluation.episodes": "4"} if given.smoke else {}
+            changes = {"steps": str(row.steps), **{k: v for k, v in row.changes.items() if k != "stop"}, **short}
             recipe = with_changes(project.recipe(row.recipe), changes)
             if row.changes.get("stop") == "budget":
                 recipe = recipe.model_copy(update={"stop": ()})

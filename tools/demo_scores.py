@@ -14,6 +14,10 @@ from plucky_heron.project import Project, demo_source
 def main() -> None:
     """All tasks, or those named."""
     project = Project(demo_source())
+    if "--smoke" in sys.argv:  # rehearsed, and nothing kept
+        result = shake_down(project.problem("lift"), progress=lambda _, share: share < 0.4)
+        print(f"lift: {len(result.rehearsals)} drivers, {result.seconds:.1f} s")
+        return
     for task in sys.argv[1:] or project.tasks():
         problem = project.problem(task)
         result = shake_down(problem)

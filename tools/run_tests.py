@@ -13,6 +13,8 @@ def main() -> int:
     """Run pytest; arguments are passed on."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     given = sys.argv[1:]
+    if given == ["--smoke"]:
+        return int(pytest.main(["--version"]))
     if not given:
         shared = pytest.main(["-n", "2", "--dist", "worksteal", "-m", "not alone"])
         # a second pytest in this process would meet half-closed Qt and plugins: it gets its own

@@ -102,6 +102,21 @@ def inside_sheet(problem: Problem, out: Path, pause: Callable[[float], None]) ->
         sheet.close()
 
 
+def smoke() -> None:
+    """The first station alone."""
+    with tempfile.TemporaryDirectory() as place:
+        folder = prepare(Path(place), machines_only=True)
+        app = make_application(False)
+        window = Window(folder)
+        window.resize(*SIZE)
+        window.show()
+        app.processEvents()
+        picture = Path(place) / "machine.png"
+        window.grab().save(str(picture))
+        print(f"{picture.stat().st_size} bytes")
+        window.close()
+
+
 def main() -> None:
     """Drive the window through its stations and take their pictures."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -111,7 +126,11 @@ def main() -> None:
     parser.add_argument("--machines", action="store_true")
     parser.add_argument("--tasks", action="store_true")
     parser.add_argument("--methods", action="store_true", help="the Training station and its sheets alone")
+    parser.add_argument("--smoke", action="store_true", help="one station, into a folder that is thrown away")
     given = parser.parse_args()
+    if given.smoke:
+        smoke()
+        return
     with tempfile.TemporaryDirectory() as place:
         folder = prepare(given.keep or Path(place), given.machines or given.tasks)
         app = make_application(given.dark)

@@ -139,6 +139,9 @@ def kernels() -> None:
 
 def main() -> None:
     """All steps, then the stamp; a second start meanwhile waits for the first. Testing needs more than running does."""
+    if sys.argv[1:] == ["--smoke"]:
+        print(f"lacking: {', '.join(missing_packages()) or 'none'}")
+        return
     what, want = sys.argv[1], sys.argv[2]
     locks = ["requirements.lock"] + (["requirements-test.lock"] if what == "test" else [])
     stamp = VENV / f"heron-ready-to-{what}"

@@ -8,7 +8,6 @@ import numpy as np
 import pytest
 from PIL import Image, ImageDraw
 
-from plucky_heron.dynamics.kernels import layout, step
 from plucky_heron.dynamics.scene import build_scene, height_grid, made_course, rough_ground
 from plucky_heron.errors import FileError
 from plucky_heron.machine.drawings import read_site
@@ -106,13 +105,3 @@ def test_rough_ground_grows_with_its_level_and_is_even_at_the_start() -> None:
     x0, y0, dx, dy, table = height_grid(terrain, 1.0)
     assert table[round(-y0 / dy), round(-x0 / dx)] == 0.0
     assert len(build_scene(Site(terrain=terrain)).names) == 4
-
-
-def test_the_cache_of_a_kernel_follows_what_it_calls(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A kernel compiled before its callee was edited must not be taken from the cache."""
-    function = step.advance.py_func
-    before = layout.kernel(function)._cache._cache_file._source_stamp
-    assert step.advance._cache._cache_file._source_stamp == before
-    read = Path.read_bytes
-    monkeypatch.setattr(Path, "read_bytes", lambda self: read(self) + (b"#" if self.name == "tree.py" else b""))
-    assert layout.kernel(function)._cache._cache_file._source_stamp != before

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
@@ -66,7 +67,7 @@ class Window(QMainWindow):
             QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self, lambda n=number: self.enter(n))
         QShortcut(QKeySequence("Ctrl+Z"), self, self.bench.undo.undo)
         QShortcut(QKeySequence("Ctrl+Shift+Z"), self, self.bench.undo.redo)
-        QShortcut(QKeySequence("Ctrl+K"), self, self.find)
+        QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
         QShortcut(QKeySequence("F6"), self, lambda: self.next_card(1))
         QShortcut(QKeySequence("Shift+F6"), self, lambda: self.next_card(-1))
 
@@ -77,8 +78,9 @@ class Window(QMainWindow):
             self._made[number] = station
             place = self.stack.widget(number)
             self.stack.insertWidget(number, station)
-            self.stack.removeWidget(place)
-            place.deleteLater()
+            if place is not None:
+                self.stack.removeWidget(place)
+                place.deleteLater()
         return self._made[number]
 
     def make_the_rest(self) -> None:
@@ -159,7 +161,7 @@ class Window(QMainWindow):
         box.finished.connect(chosen)
         box.open()
 
-    def find(self) -> None:
+    def open_finder(self) -> None:
         """Choose a station, task or run by typing."""
         Finder(self).exec()
 
@@ -172,11 +174,11 @@ class Window(QMainWindow):
         if isinstance(QApplication.focusWidget(), QLineEdit | QComboBox):
             super().keyPressEvent(event)
             return
-        actions = {
+        actions: dict[int, Callable[[], object]] = {
             Qt.Key.Key_Space: playback.toggle,
             Qt.Key.Key_Right: lambda: playback.step(1),
             Qt.Key.Key_Left: lambda: playback.step(-1),
-            Qt.Key.Key_Home: lambda: (playback.pause(), playback.seek(0)),
+            Qt.Key.Key_Home: playback.rewind,
         }
         if event.key() in actions:
             actions[event.key()]()

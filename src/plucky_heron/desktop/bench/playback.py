@@ -84,6 +84,11 @@ class Playback(QObject):
         self._timer.start()
         self.played.emit(True)
 
+    def rewind(self) -> None:
+        """Back to the start, standing still."""
+        self.pause()
+        self.seek(0)
+
     def pause(self) -> None:
         """Stand still."""
         if self.playing:

@@ -14,12 +14,12 @@ from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
 from plucky_heron.training.stopping import Evaluation, show_steps, show_value
 
 
-class _StepAxis(pg.AxisItem):
+class _StepAxis(pg.AxisItem):  # type: ignore[misc]  # the package states no types
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         return [show_steps(v) for v in values]
 
 
-class _ValueAxis(pg.AxisItem):
+class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
     def __init__(self, chart: CurveChart) -> None:
         super().__init__("left")
         self.chart = chart
@@ -111,7 +111,7 @@ class CurveChart(QWidget):
         ):
             self.text("worst", float(spread.steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
 
-    def _curve(self, steps: Sequence[float], values: Sequence[float], pen: object) -> None:
+    def _curve(self, steps: Sequence[float] | np.ndarray, values: Sequence[float] | np.ndarray, pen: object) -> None:
         """A line; the plain item, several times cheaper than the one with symbols."""
         x, y = np.asarray(steps, dtype=float), np.asarray(values, dtype=float)
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pen, antialias=True))

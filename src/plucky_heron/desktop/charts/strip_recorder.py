@@ -208,7 +208,7 @@ class StripChart(QWidget):
         inner, low, high = height - 10, trace.low, trace.high
 
         def y(value: float) -> float:
-            return top + 5 + inner * (1.0 - (np.clip(value, low, high) - low) / (high - low))
+            return top + 5 + inner * (1.0 - (min(max(value, low), high) - low) / (high - low))
 
         if low < 0 < high:
             painter.setPen(QPen(t.color("heron", 0.8), 1))
@@ -255,18 +255,13 @@ class StripChart(QWidget):
         x = self._x(recording.steps * recording.sample_time)
         problem = self.playback.problem
         ending = problem.task.endings.get(recording.ending) if problem is not None else None
+        measure = problem.task.measure.name if problem is not None else "success"
         timed = recording.ending == "time is up"
         if timed and recording.stream == "let go":
             return
         reached = recording.success if timed else ending is not None and ending.kind == "success"
         failed = not timed and not reached
-        text = (
-            recording.ending
-            if not timed
-            else problem.task.measure.name
-            if reached
-            else f"not: {problem.task.measure.name}"
-        )
+        text = recording.ending if not timed else measure if reached else f"not: {measure}"
         painter.setPen(QPen(t.color("rust" if failed else "moss" if reached else "heron"), 1.6, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
         painter.setFont(font(12, bold=True))
@@ -306,7 +301,7 @@ class StripRecorder(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(10, 4, 10, 0)
         head.setSpacing(4)
-        self.start = button("|◂", lambda: (playback.pause(), playback.seek(0)), "tool", "back to the start")
+        self.start = button("|◂", playback.rewind, "tool", "back to the start")
         self.back = button("◂", lambda: playback.step(-1), "tool", "one sample back")
         self.play = button("▶", playback.toggle, "tool", "play")
         self.forward = button("▸", lambda: playback.step(1), "tool", "one sample on")

@@ -6,7 +6,7 @@ import re
 
 from PySide6.QtCore import QPointF, QStringListModel, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QCompleter, QLineEdit
+from PySide6.QtWidgets import QAbstractItemView, QCompleter, QLineEdit
 
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import FormulaError
@@ -50,6 +50,12 @@ class FormulaField(QLineEdit):
         self.textEdited.connect(self._typed)
         self.editingFinished.connect(self._finish)
 
+    def _popup(self) -> QAbstractItemView:
+        """The list of names that complete what is typed."""
+        popup = self.helper.popup()
+        assert popup is not None  # the helper has its mode from the start
+        return popup
+
     def mark_wrong(self, wrong: str) -> None:
         """Show what is wrong with what stands in the field; "" if nothing is."""
         self.setProperty("wrong", bool(wrong))
@@ -81,14 +87,14 @@ class FormulaField(QLineEdit):
         self._judge()
         word = self._word()
         if len(word) < 2:
-            self.helper.popup().hide()
+            self._popup().hide()
             return
         self.helper.setCompletionPrefix(word)
         if self.helper.completionCount() and self.helper.currentCompletion() != word:
-            self.helper.popup().setMinimumWidth(220)
+            self._popup().setMinimumWidth(220)
             self.helper.complete()
         else:
-            self.helper.popup().hide()
+            self._popup().hide()
 
     def _word(self) -> str:
         found = _WORD.search(self.text()[: self.cursorPosition()])
@@ -121,7 +127,7 @@ class FormulaField(QLineEdit):
         self.judged.emit()
 
     def _finish(self) -> None:
-        if self.helper.popup().isVisible() or self.text() == self._shown or self.expression is None:
+        if self._popup().isVisible() or self.text() == self._shown or self.expression is None:
             return
         self._shown = self.text()
         self.setModified(False)
@@ -129,7 +135,7 @@ class FormulaField(QLineEdit):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Keys of the list of names; Escape goes back to the last formula that stood."""
-        popup = self.helper.popup()
+        popup = self._popup()
         if popup.isVisible() and event.key() in _ACCEPT and popup.currentIndex().isValid():
             popup.hide()
             self.complete(str(popup.currentIndex().data()))

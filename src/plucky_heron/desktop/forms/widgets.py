@@ -99,7 +99,7 @@ def bare_card(inner: QWidget, name: str) -> Card:
     """A card without caption that `inner` fills to its edges."""
     card = Card()
     card.setAccessibleName(name)
-    card.layout().setContentsMargins(2, 2, 2, 2)
+    card.body.setContentsMargins(2, 2, 2, 2)
     card.body.addWidget(inner, 1)
     return card
 
@@ -276,9 +276,9 @@ class Rows(QWidget):
     def clear(self) -> None:
         """Remove everything."""
         while (item := self.grid.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
+            if (widget := item.widget()) is not None:
+                widget.hide()
+                widget.deleteLater()
         for row in range(self.count + 1):
             self.grid.setRowStretch(row, 0)
         self.count = 0
@@ -329,8 +329,8 @@ def scrolled(inner: QWidget) -> QScrollArea:
     """`inner` in an area that scrolls downwards when there is not room enough."""
     area = QScrollArea()
     area.setWidgetResizable(True)
-    if inner.layout() is not None:
-        inner.layout().setContentsMargins(0, 0, 8, 0)
+    if (layout := inner.layout()) is not None:
+        layout.setContentsMargins(0, 0, 8, 0)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(inner)
     return area
@@ -338,5 +338,6 @@ def scrolled(inner: QWidget) -> QScrollArea:
 
 def mixed(first: QColor, second: QColor, share: float) -> QColor:
     """A colour between two."""
-    parts = [round(a + (b - a) * share) for a, b in zip(first.getRgb()[:3], second.getRgb()[:3], strict=True)]
-    return QColor(*parts)
+    pairs = ((first.red(), second.red()), (first.green(), second.green()), (first.blue(), second.blue()))
+    red, green, blue = (round(a + (b - a) * share) for a, b in pairs)
+    return QColor(red, green, blue)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.bench.playback import Playback
@@ -22,6 +24,8 @@ class Drawing(QWidget):
 
     def __init__(self, playback: Playback | None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._site: QPixmap | None = None
+        self._site_key: object = None
         self.playback = playback
         self.view = "side"
         self.zoom, self.shift = 1.0, (0.0, 0.0)
@@ -94,10 +98,10 @@ class Drawing(QWidget):
         frame = self.frame()
         playback = self.playback
         recording = playback.recording if playback is not None and self.pose is None else None
-        if recording is not None and playback.problem is not self.scene.problem:
+        if recording is not None and playback is not None and playback.problem is not self.scene.problem:
             recording = None
         number = recording.scene if recording is not None else self.scene_number
-        self.scene.paint_site(painter, frame, number)
+        self._paint_site(painter, frame, number)
         self.scene.paint_meaning(painter, frame, recording, playback.index if playback is not None else 0, number)
         if recording is not None and playback is not None:
             ghost = playback.ghost
@@ -109,6 +113,24 @@ class Drawing(QWidget):
         else:
             self.scene.paint_machine(painter, frame, self.shown_position(), selected=self.selected)
         self._corners(painter, frame, recording)
+
+    def _paint_site(self, painter: QPainter, frame: Frame, number: int) -> None:
+        """The site; kept as a picture as soon as it is asked for twice in the same place, for it stands still there."""
+        assert self.scene is not None
+        ratio = self.devicePixelRatioF()
+        key = (id(self.scene), dataclasses.astuple(frame), number, theme(), ratio)
+        if key != self._site_key:
+            self._site_key, self._site = key, None
+            self.scene.paint_site(painter, frame, number)
+            return
+        if self._site is None:
+            self._site = QPixmap(self.size() * ratio)
+            self._site.setDevicePixelRatio(ratio)
+            self._site.fill(Qt.GlobalColor.transparent)
+            inner = QPainter(self._site)
+            self.scene.paint_site(inner, frame, number)
+            inner.end()
+        painter.drawPixmap(0, 0, self._site)
 
     def _corners(self, painter: QPainter, frame: Frame, recording: Recording | None) -> None:
         t = theme()

@@ -108,7 +108,7 @@ def changes(machine: Machine, frames: dict[str, Array], handle: Handle, way: Arr
 
 
 def _axis(shape: Shape, handle: Handle) -> Array:
-    return np.eye(3)[handle.index if shape.kind == "box" else 2]
+    return np.asarray(np.eye(3)[handle.index if shape.kind == "box" else 2])
 
 
 def _point(place: Array, grain: float) -> list[str]:

@@ -14,7 +14,7 @@ from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.forms.widgets import draw_mark
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.picture.handles import Change, Handle, changes, handles_of
-from plucky_heron.desktop.picture.projection import VIEWS, Frame, draw_arrow, outline_points
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, along, draw_arrow, outline_points
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.posing import chain, coordinates_of, following, joint_above, moved, taken, within_stops
@@ -152,8 +152,8 @@ class MachineDrawing(Drawing):
         else:  # a blade across the direction in which it moves
             ahead = frame.place(handle.at + handle.along) - at
             size = max(1e-9, float(np.hypot(ahead.x(), ahead.y())))
-            along, across = ahead / size, QPointF(-ahead.y(), ahead.x()) / size
-            painter.drawPolygon(QPolygonF([at - across * 5, at + along * 6, at + across * 5]))
+            unit, across = along(ahead, 1.0 / size), along(QPointF(-ahead.y(), ahead.x()), 1.0 / size)
+            painter.drawPolygon(QPolygonF([at - along(across, 5), at + along(unit, 6), at + along(across, 5)]))
 
     def _troubles(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
         assert self.scene is not None
@@ -197,7 +197,8 @@ class MachineDrawing(Drawing):
                 if key[4] == "size":
                     size[int(key[5])] = _metres(value)
                 else:
-                    at = tuple(_metres(v) for v in value)  # type: ignore[attr-defined]
+                    x, y, z = (_metres(v) for v in value)  # type: ignore[attr-defined]
+                    at = (x, y, z)
             new = shape.model_copy(update={"size": tuple(size), "at": at})
             placed = frames[handle.body]
             painter.drawPolygon(frame.hull(outline_points(new) @ placed[:3, :3].T + placed[:3, 3]))

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from plucky_heron.desktop.picture.projection import VIEWS, Frame, draw_arrow, faces_of, outline_points
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, along, draw_arrow, faces_of, outline_points
 from plucky_heron.desktop.picture.site_scene import edges, site_scene
 from plucky_heron.desktop.picture.task_scene import TaskScene
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
-from plucky_heron.machine.schema import GROUND
+from plucky_heron.machine.schema import GROUND, Shape
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -39,6 +39,7 @@ class Scene:
     """Paints one problem: site, machine, target, overlays."""
 
     def __init__(self, problem: Problem) -> None:
+        self._extents: dict[str, tuple[float, float, float, float]] = {}
         self.problem = problem
         self.site = site_scene(problem)
         machine = problem.machine
@@ -52,7 +53,12 @@ class Scene:
         self.outlines: dict[str, list[QPolygonF]] = {}
 
     def extent(self, view: str) -> tuple[float, float, float, float]:
-        """What should be in sight: left, right, bottom, top, in metres of the view's plane."""
+        """What should be in sight: left, right, bottom, top, in metres of the view's plane; looked for once a view."""
+        if view not in self._extents:
+            self._extents[view] = self._look_for_extent(view)
+        return self._extents[view]
+
+    def _look_for_extent(self, view: str) -> tuple[float, float, float, float]:
         machine, model = self.problem.machine, self.problem.model
         points = []
         for body, shapes in self._points.items():
@@ -152,7 +158,7 @@ class Scene:
             if frame.view == "free":
                 painter.setPen(QPen(pen, 0.9))
                 edges(painter, frame, [ring @ placed[:3, :3].T + placed[:3, 3] for ring in rings])
-            elif shape.kind == "cylinder" and len(outline) > 8:
+            elif shape.kind == "cylinder" and outline.count() > 8:
                 self._spokes(painter, frame, placed, shape, pen)
             if shape.kind == "bucket" and frame.view in ("side", "end"):
                 self._staves(painter, outline, pen)
@@ -181,7 +187,7 @@ class Scene:
             else:
                 painter.drawEllipse(at, 3.6, 3.6)
 
-    def _spokes(self, painter: QPainter, frame: Frame, placed: Array, shape: object, pen: object) -> None:
+    def _spokes(self, painter: QPainter, frame: Frame, placed: Array, shape: Shape, pen: QColor) -> None:
         """Two spokes of a wheel seen along its axis, so that its turning shows."""
         axes = placed[:3, :3] @ rotation(*shape.turn)
         if abs(axes[:, 2] @ VIEWS[frame.view][2]) < 0.9:
@@ -192,17 +198,17 @@ class Scene:
             arm = 0.8 * shape.size[0] * axes[:, k]
             painter.drawLine(frame.place(centre - arm), frame.place(centre + arm))
 
-    def _cable(self, painter: QPainter, frame: Frame, start: Array, end: Array, pen: object) -> None:
+    def _cable(self, painter: QPainter, frame: Frame, start: Array, end: Array, pen: QColor) -> None:
         a, b = frame.place(start), frame.place(end)
         size = float(np.hypot(b.x() - a.x(), b.y() - a.y()))
         if size < 0.3 * frame.scale:
             return
-        across = QPointF(-(b - a).y(), (b - a).x()) / size * 0.05 * frame.scale
+        across = along(QPointF(-(b - a).y(), (b - a).x()), 0.05 * frame.scale / size)
         painter.setPen(QPen(pen, 1.1))
         for side in (-1, 1):
-            painter.drawLine(a + across * side, b + across * side)
+            painter.drawLine(a + along(across, side), b + along(across, side))
 
-    def _staves(self, painter: QPainter, outline: QPolygonF, pen: object) -> None:
+    def _staves(self, painter: QPainter, outline: QPolygonF, pen: QColor) -> None:
         """Slats of a basket, between its two longest opposite edges."""
         corners = [outline.at(k) for k in range(outline.count())]
         if len(corners) != 4:
@@ -211,7 +217,7 @@ class Scene:
         top, bottom = sorted(corners[:2], key=lambda p: p.x()), sorted(corners[2:], key=lambda p: p.x())
         painter.setPen(QPen(pen, 1))
         for share in (0.25, 0.5, 0.75):
-            painter.drawLine(top[0] + (top[1] - top[0]) * share, bottom[0] + (bottom[1] - bottom[0]) * share)
+            painter.drawLine(top[0] + along(top[1] - top[0], share), bottom[0] + along(bottom[1] - bottom[0], share))
 
     def paint_overlays(self, painter: QPainter, frame: Frame, recording: Recording, index: int) -> None:
         """Trail, target with its offset, contact forces, beams, thrusts and pushes, wind."""

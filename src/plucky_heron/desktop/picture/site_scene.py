@@ -168,7 +168,9 @@ class SiteScene:
             )
         seen = np.arange(left, right + 0.02, max(0.01, 3.0 / frame.scale))
         line = QPolygonF([frame.at(float(x), float(z)) for x, z in zip(seen, np.interp(seen, xs, row), strict=True)])
-        bottom = QPolygonF([*line, frame.at(right + 1, low - 1), frame.at(left - 1, low - 1)])
+        bottom = QPolygonF(
+            [*(line.at(k) for k in range(line.count())), frame.at(right + 1, low - 1), frame.at(left - 1, low - 1)]
+        )
         self._hatched(painter, frame, bottom, line)
 
     def _relief(self, painter: QPainter, frame: Frame, scene: int) -> None:
@@ -207,7 +209,13 @@ class SiteScene:
     def _fixed(self, painter: QPainter, frame: Frame, scene: int) -> None:
         t = theme()
         towards = VIEWS[frame.view][2]
-        for points, shape, _ in sorted(self._solids[scene], key=lambda piece: float(piece[2] @ towards)):
+        for points, shape, middle in sorted(self._solids[scene], key=lambda piece: float(piece[2] @ towards)):
+            at, reach = (
+                frame.place(middle),
+                float(np.hypot(*(points - middle).T[:2]).max() + np.ptp(points[:, 2])) * frame.scale,
+            )
+            if not -reach <= at.x() <= frame.width + reach or not -reach <= at.y() <= frame.height + reach:
+                continue
             outline = frame.hull(points)
             if not outline.boundingRect().intersects(QRectF(0, 0, frame.width, frame.height)):
                 continue

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from plucky_heron.desktop.picture.projection import VIEWS, Array, Frame, draw_arrow, outline_points
+from plucky_heron.desktop.picture.projection import VIEWS, Array, Frame, along, draw_arrow, outline_points
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.formula.parsing import Node
 from plucky_heron.simulation.gates import gate_places
@@ -18,7 +18,7 @@ _GATES_AHEAD = 4
 
 def ending_lines(problem: Problem) -> list[tuple[str, str, int, float]]:
     """Endings that lie at a place: name, kind, axis (0 x, 1 y, 2 z), metres; found in comparisons of a body's place with a number."""
-    found = []
+    found: list[tuple[str, str, int, float]] = []
     for (name, ending), formula in zip(problem.task.endings.items(), problem.endings, strict=True):
         waiting = [formula.root]
         while waiting:
@@ -149,7 +149,7 @@ class TaskScene:
             ahead = frame.place(body[:3, 3] + body[:3, 0]) - at
             size = float(np.hypot(ahead.x(), ahead.y())) or 1.0
             most = max(abs(e.high) for e in problem.entries if e.formula in problem.task.setpoints and e.si == "m/s")
-            end = at + ahead / size * (70.0 * given["m/s"] / most)
+            end = at + along(ahead, 70.0 * given["m/s"] / most / size)
             draw_arrow(painter, at, end, t.color("reed"))
             painter.setFont(font(12, bold=True))
             painter.setPen(t.color("ink"))

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QStandardItemModel
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.comparing.comparison import batches, differences, recipe_facts
@@ -26,7 +28,7 @@ class BatchList(QWidget):
         super().__init__()
         self.entries: list[tuple[int, str, str]] = []
         self.letters: dict[int, str] = {}
-        self.cursor = 0
+        self.marked = 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("batches")
         self.setMinimumHeight(90)
@@ -60,7 +62,7 @@ class BatchList(QWidget):
                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
                 note,
             )
-            if self.hasFocus() and k == self.cursor:
+            if self.hasFocus() and k == self.marked:
                 painter.setPen(QPen(t.color("tide"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRoundedRect(QRectF(0, y - 2, self.width() - 1, 24), 4, 4)
@@ -69,16 +71,16 @@ class BatchList(QWidget):
         """Take in or out."""
         row = int((event.position().y() - 2) // 26)
         if 0 <= row < len(self.entries):
-            self.cursor = row
+            self.marked = row
             self.toggled.emit(self.entries[row][0])
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Up, down, Enter."""
         if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.entries:
-            self.cursor = (self.cursor + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(self.entries)
+            self.marked = (self.marked + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(self.entries)
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.entries:
-            self.toggled.emit(self.entries[self.cursor][0])
+            self.toggled.emit(self.entries[self.marked][0])
         else:
             super().keyPressEvent(event)
 
@@ -225,7 +227,9 @@ class CompareStation(Station):
         runs = [r for batch in letters for r in found[batch]]
         # scores of different rewards are no measure of each other
         alike = len({r.fingerprint for r in runs}) < 2
-        self.quantity.model().item(1).setEnabled(alike)
+        model = self.quantity.model()
+        assert isinstance(model, QStandardItemModel)
+        model.item(1).setEnabled(alike)
         self.quantity.setToolTip(
             "" if alike else "the task was changed between these runs: only its measure compares them"
         )
@@ -305,10 +309,7 @@ class CompareStation(Station):
                 best = show_value("success", r.best_success) if r.best_success is not None else "–"
                 chosen = r.id == self.bench.run
                 pick = button(
-                    "chosen" if chosen else "choose",
-                    lambda n=r.id: self.bench.choose_run(n),
-                    "link",
-                    f"choose run {r.id}",
+                    "chosen" if chosen else "choose", partial(self.bench.choose_run, r.id), "link", f"choose run {r.id}"
                 )
                 kind = "strong" if chosen else ""
                 self.run_rows.add(

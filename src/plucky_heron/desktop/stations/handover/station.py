@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -147,11 +148,11 @@ class HandoverStation(Station):
         bench.results_changed.connect(self.later)
         self.refresh()
 
-    def _pack(self) -> dict | None:
+    def _pack(self) -> dict[str, Any] | None:
         bench = self.bench
         return bench.store.last_result(bench.run, PACK) if bench.run is not None else None
 
-    def _proof(self) -> dict | None:
+    def _proof(self) -> dict[str, Any] | None:
         bench = self.bench
         return bench.store.last_result(bench.run, PROOF) if bench.run is not None else None
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from plucky_heron.analysis.machines.problems import Trouble
@@ -144,7 +144,7 @@ class JointLadder(QWidget):
         text = metrics.elidedText(body.replace("_", " "), Qt.TextElideMode.ElideMiddle, int(box.width()) - 4)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         # what stands on a body sits on the edge of its frame
-        chips = _standing_on(self.machine, body)
+        chips = _standing_on(self.machine, body) if self.machine is not None else []
         room = max(1, int((box.width() - 8) // 13))
         for k, (kind, name) in enumerate(chips[: 2 * room]):
             edge = box.top() if k < room else box.bottom()
@@ -257,7 +257,7 @@ class JointLadder(QWidget):
 
     def event(self, event: QEvent) -> bool:
         """The name of what is under the mouse, and what is wrong with it."""
-        if event.type() == QEvent.Type.ToolTip:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             part = self.part_at(QPointF(event.pos()))
             if part is not None:
                 QToolTip.showText(event.globalPos(), self._said.get(part, f"{part[1]}, {_KINDS[part[0]]}"), self)

@@ -259,8 +259,8 @@ class MachineStation(Station):
             for trouble in self.drawing.troubles:
                 text = label(f"{trouble.text}: {trouble.remedy}", wrap=True)
                 self.facts.add(label(trouble.name.replace("_", " "), "wrong"), text)
-            for title, text in facts:
-                self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(text))
+            for title, fact in facts:
+                self.facts.add(label(title.replace("_", " "), "soft"), ElidedLabel(fact))
             self.facts.finish()
         else:
             self._again = True
@@ -419,9 +419,13 @@ class MachineStation(Station):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """L, H and V; plus and minus move the chosen joint; Space and arrows end a loose run and look back into it."""
-        back = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Home: -(10**9), Qt.Key.Key_Space: 0}.get(
-            event.key()
-        )
+        steps: dict[int, int] = {
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Home: -(10**9),
+            Qt.Key.Key_Space: 0,
+        }
+        back = steps.get(event.key())
         if self.loose is not None and back is not None:
             self._stop()
             self.bench.playback.step(back)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from functools import partial
+from typing import Any
+
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
@@ -27,7 +30,7 @@ class IntervalBars(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.summary: dict[str, dict] = {}
+        self.summary: dict[str, dict[str, Any]] = {}
         self.selected = "policy"
         self.setMinimumHeight(120)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -159,7 +162,7 @@ class ProvingStation(Station):
         bench.results_changed.connect(self.later)
         self.refresh()
 
-    def _summary(self) -> dict | None:
+    def _summary(self) -> dict[str, Any] | None:
         bench = self.bench
         if bench.run is None:
             return None
@@ -197,7 +200,7 @@ class ProvingStation(Station):
         self.words.setText(verdict(found["drivers"], found["trials"]))
         self._show_worst(found)
 
-    def _show_worst(self, found: dict) -> None:
+    def _show_worst(self, found: dict[str, Any]) -> None:
         self.worst.note.setText(f"of the {self.driver}")
         proof = self.bench.proof if self.bench.proof_run == self.bench.run else None
         for number in found["drivers"][self.driver]["worst"]:
@@ -208,7 +211,7 @@ class ProvingStation(Station):
                 success = "settled" if trials.success[number] else "not settled"
                 kind = int(trials.ending[number])
                 ending = trials.ending_names[kind] if kind >= 0 else "time is up"
-            replay = button("replay", lambda n=number: self.replay(n), "link", f"replay trial {number}")
+            replay = button("replay", partial(self.replay, number), "link", f"replay trial {number}")
             self.worst_rows.add(
                 label(f"trial {number}", "strong"), label(score), label(success), label(ending, "soft"), replay
             )
@@ -260,7 +263,7 @@ class ProvingStation(Station):
         bench.start_job(f"replaying trial {number}", work, then)
 
 
-def verdict(drivers: dict[str, dict], trials: int) -> str:
+def verdict(drivers: dict[str, dict[str, Any]], trials: int) -> str:
     """What the paired differences allow to be said, in one or two sentences."""
     others = {n: d for n, d in drivers.items() if n != "policy"}
     best = max(others, key=lambda n: others[n]["success"])

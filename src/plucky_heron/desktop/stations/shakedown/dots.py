@@ -24,7 +24,7 @@ class Dots(QWidget):
         self.setMinimumHeight(110)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("rehearsals")
-        self.cursor = (0, 0)
+        self.marked = (0, 0)
         self._points: list[tuple[QPointF, str, int]] = []
 
     def rows(self) -> list[tuple[str, np.ndarray, float]]:
@@ -101,8 +101,8 @@ class Dots(QWidget):
         """Up and down choose a driver, Enter plays its first episode."""
         rows = self.rows()
         if rows and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            row = (self.cursor[0] + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(rows)
-            self.cursor = (row, 0)
+            row = (self.marked[0] + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(rows)
+            self.marked = (row, 0)
             self.picked.emit(rows[row][0], 0)
         else:
             super().keyPressEvent(event)

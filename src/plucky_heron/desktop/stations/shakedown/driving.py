@@ -222,9 +222,9 @@ class RulePanel(QWidget):
                     )
                 )
             self.rows.finish()
-        for command, field in self.fields.items():
+        for driven, field in self.fields.items():
             field.set_problem(problem)
-            field.show_formula(problem.task.rules[name].commands.get(command, "0"))
+            field.show_formula(problem.task.rules[name].commands.get(driven, "0"))
         self.say("")
 
     def _new(self) -> None:

@@ -76,13 +76,13 @@ class ShakedownStation(Station):
         self.ledger_card.body.addWidget(self.pages)
         right.addWidget(self.ledger_card, 33)
         self.checks = Card("Checks", "")
-        self.lower = QStackedWidget()
+        self.below = QStackedWidget()
         self.check_rows = Rows((0, 3, 7, 0), spacing=2)
         self.panel = DrivePanel()
         self.panel.restarted.connect(self._again)
-        self.lower.addWidget(scrolled(self.check_rows))
-        self.lower.addWidget(self.panel)
-        self.checks.body.addWidget(self.lower)
+        self.below.addWidget(scrolled(self.check_rows))
+        self.below.addWidget(self.panel)
+        self.checks.body.addWidget(self.below)
         right.addWidget(self.checks, 34)
         row = QHBoxLayout()
         self.drive = button("Drive it yourself", self.toggle_driving, "primary")
@@ -133,7 +133,7 @@ class ShakedownStation(Station):
     def _show_checks(self) -> None:
         self.check_rows.clear()
         shaken = self.bench.shakedown
-        if self.lower.currentWidget() is self.panel:
+        if self.below.currentWidget() is self.panel:
             return
         if shaken is None:
             self.checks.note.setText("run with the rehearsals")
@@ -353,7 +353,7 @@ class ShakedownStation(Station):
         self.person.ended.connect(self._finished)
         self.bench.playback.pause()
         self.drawing.pushing = True
-        self.lower.setCurrentWidget(self.panel)
+        self.below.setCurrentWidget(self.panel)
         self.checks.caption.setText("YOUR HANDS")
         self.checks.note.setText(
             f"{self.gamepad.name}, sliders, keys, the mouse" if found else "sliders, keys, and the mouse on the drawing"
@@ -372,7 +372,7 @@ class ShakedownStation(Station):
     def _finished(self, recording: Recording) -> None:
         self.drive.setText("Drive it yourself")
         self.drawing.pushing = False
-        self.lower.setCurrentIndex(0)
+        self.below.setCurrentIndex(0)
         self.checks.caption.setText("CHECKS")
         if recording.steps:
             self.driven.append(recording)

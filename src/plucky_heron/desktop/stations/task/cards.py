@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -75,8 +76,8 @@ class EditCard(Card):
         sheet.closed.connect(self.close_entry)
         self.sheet, self._open = sheet, key
         self.body.addWidget(sheet)
-        for part in self.foot:
-            part.hide()
+        for beneath in self.foot:
+            beneath.hide()
         sheet.show_series(self.model.series)
         sheet.show_index(self.model.bench.playback.index)
 
@@ -177,10 +178,11 @@ class SensesCard(EditCard):
             unit = {"rad": "deg", "rad/s": "deg/s"}.get(entry.si, entry.si)
             factor = factor_to_si(unit) if unit else 1.0
             if len(columns) > _MOST_HANDS:
-                gauge: QWidget = Bars(entry.low, entry.high, len(columns))
+                bars = Bars(entry.low, entry.high, len(columns))
                 if met is not None:
-                    gauge.show_met(np.array([met[:, columns].min(axis=0), met[:, columns].max(axis=0)]), None)
-                self.gauges.append((columns, gauge))
+                    bars.show_met(np.array([met[:, columns].min(axis=0), met[:, columns].max(axis=0)]), None)
+                self.gauges.append((columns, bars))
+                gauge: QWidget = bars
             else:
                 gauge = QWidget()
                 line = QHBoxLayout(gauge)
@@ -209,7 +211,7 @@ class SensesCard(EditCard):
             count = f"  {len(columns)}" if len(columns) > 1 and o.form == "value" else ""
             tip = o.formula + (f"\n+ {o.positive}" if o.positive else "")
             open_it = name_button(
-                o.name + count, lambda n=o.name, s=source: self.open_entry(n, ("observations", s), OBSERVATION), tip
+                o.name + count, partial(self.open_entry, o.name, ("observations", source), OBSERVATION), tip
             )
             facts = label(text, "soft")
             facts.setToolTip(text)
@@ -327,7 +329,7 @@ class EndsCard(EditCard):
             row = QHBoxLayout(line)
             row.setContentsMargins(0, 0, 0, 0)
             row.addWidget(Stripe("moss" if ending.kind == "success" else "rust"))
-            row.addWidget(name_button(name, lambda n=name, f=fields: self.open_entry(n, ("endings", n), f)))
+            row.addWidget(name_button(name, partial(self.open_entry, name, ("endings", name), fields)))
             row.addStretch(1)
             self.rows.add(
                 line, label(ending.kind + (f", met {tally[name]}" if tally and name in tally else ""), "soft")

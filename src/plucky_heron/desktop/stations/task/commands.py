@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QMenu, QWidget
 
 from plucky_heron.desktop.charts.gauges import Gauge
 from plucky_heron.desktop.forms.entry_sheet import Field
@@ -143,9 +144,7 @@ class CommandsCard(EditCard):
             more += [f"smoothed {1000 * command.smoothing:.0f} ms" if command.smoothing else ""]
             key = ("actions", command.action)
             fields = ACTION if not command.choice else [Field("name", "name")]
-            self.rows.add(
-                name_button(command.name, lambda n=command.name, q=key, f=fields: self.open_entry(n, q, f)), gauge
-            )
+            self.rows.add(name_button(command.name, partial(self.open_entry, command.name, key, fields)), gauge)
             text = ", ".join(part for part in more if part)
             if text and len(problem.commands) < 6:
                 self.rows.add_wide(ElidedLabel(text, "soft"))
@@ -161,7 +160,7 @@ class CommandsCard(EditCard):
             text = draw.distribution.text().replace("-", "−")
             text += f", again every {draw.every:g} s" if draw.every else ""
             self.draws.add(
-                name_button(draw.target, lambda w=where, t=draw.target: self.open_draw(w, t)), ElidedLabel(text, "soft")
+                name_button(draw.target, partial(self.open_draw, where, draw.target)), ElidedLabel(text, "soft")
             )
         self.draws.finish()
         self.fan.show_problem(problem)
@@ -173,7 +172,9 @@ class CommandsCard(EditCard):
         if self.sheet is None:
             return
         how, values, nominal, proving = self._written(key)
-        self.sheet.editors["how"].setCurrentText(how)
+        chooser = self.sheet.editors["how"]
+        assert isinstance(chooser, QComboBox)
+        chooser.setCurrentText(how)
         for field, text in (("values", values), ("nominal", nominal), ("proving", proving)):
             editor = self.sheet.editors[field]
             assert isinstance(editor, QLineEdit)
@@ -284,7 +285,8 @@ class Fan(QWidget):
             return
         if self._picture is None:
             self._begin(self._problem)
-        QPainter(self).drawPixmap(0, 0, self._picture)
+        if self._picture is not None:
+            QPainter(self).drawPixmap(0, 0, self._picture)
 
     def _begin(self, problem: Problem) -> None:
         """The site without a machine."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -110,7 +111,7 @@ class PayCard(EditCard):
         for k, (name, reward) in enumerate(problem.task.rewards.items()):
             role = SERIES[k % 5]
             cells: list[QWidget | None] = [
-                name_button(name + ("  (muted)" if reward.muted else ""), lambda n=name: self._open_term(n))
+                name_button(name + ("  (muted)" if reward.muted else ""), partial(self._open_term, name))
             ]
             cells += [self._formula(name, reward, problem), self._weight(name, reward)]
             when = {"at ending": f"at {reward.ending}", "on event": "on event"}.get(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.health import TRAINING_SCORE, HealthFigure
+from plucky_heron.learning.settings import MethodSettings
 from plucky_heron.runs.store import DEAD, FAILED
 from plucky_heron.training.recipe import Recipe
 
@@ -29,5 +30,6 @@ def stake(bench: Workbench) -> StakeState:
 def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
     """The health figures that a recipe's method declares, in order, and the score while exploring, which every run has."""
     settings = recipe.method_settings() if recipe is not None else None
-    figures = getattr(settings, "health_figures", tuple)()  # a project's own method may declare none
+    # a project's own method may declare none
+    figures: tuple[HealthFigure, ...] = settings.health_figures() if isinstance(settings, MethodSettings) else ()
     return (*figures, TRAINING_SCORE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import tomlkit
@@ -77,8 +78,7 @@ class RecipeSheet(QDialog):
         top = QHBoxLayout()
         top.addWidget(label("budget", "soft"))
         self.presets = {
-            name: button(name.capitalize(), lambda n=name: self.use_preset(n), name=f"preset {name}")
-            for name in LENGTHS
+            name: button(name.capitalize(), partial(self.use_preset, name), name=f"preset {name}") for name in LENGTHS
         }
         for widget in self.presets.values():
             top.addWidget(widget)

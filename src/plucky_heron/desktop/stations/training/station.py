@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
@@ -27,10 +29,11 @@ from plucky_heron.desktop.stations.training.model import declared
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.theme import theme
 from plucky_heron.learning.guide import guide_of, settings_facts
-from plucky_heron.learning.policy import Policy, PolicyDriver
-from plucky_heron.runs.freeze import frozen_problem, run_folder
+from plucky_heron.learning.policy import PolicyDriver
+from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
 from plucky_heron.runs.store import RunRow
-from plucky_heron.simulation.trials import run_trials
+from plucky_heron.simulation.trials import Recording, run_trials
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.stopping import Evaluation, Level, show_steps, show_value
@@ -292,7 +295,7 @@ class TrainingStation(Station):
 
     def _show_untrained(self, run: int) -> None:
         """Where the untrained policy's commands lie."""
-        first = next((d["untrained"] for _, d in self.bench.store.details(run) if "untrained" in d), {})
+        first: dict[str, Any] = next((d["untrained"] for _, d in self.bench.store.details(run) if "untrained" in d), {})
         for name, found in first.items():
             share = label(
                 f"{100 * found['at_limit']:.0f} % at limits", "wrong" if found["at_limit"] > 0.2 else "strong"
@@ -328,11 +331,11 @@ class TrainingStation(Station):
 
         def work(_: object) -> object:
             problem = frozen_problem(folder, row)
-            driver = PolicyDriver(Policy.load(run_folder(folder, row.id) / "best.npz"))
+            driver = PolicyDriver(kept_policy(folder, row))
             trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
             return problem, trials.recordings[0]
 
-        def then(found: tuple) -> None:
+        def then(found: tuple[Problem, Recording]) -> None:
             problem, recording = found
             self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
 

@@ -140,6 +140,11 @@ def _style(t: Theme) -> str:
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar::handle:vertical {{ background: {t.rule}; border-radius: 4px; min-height: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; border: none; height: 0; width: 0; }}
+    QTableView {{ background: transparent; border: none; outline: none; selection-background-color: {t.faint}; }}
+    QTableView::item {{ padding: 0 6px; border-bottom: 1px solid {t.faint}; }}
+    QTableView::item:selected {{ background: {t.faint}; border-left: none; }}
+    QTableView:focus {{ border: 1px solid {t.tide}; }}
+    QHeaderView, QHeaderView::section {{ background: transparent; border: none; color: {t.soft}; padding: 2px 6px; }}
     QListWidget {{ background: transparent; border: none; outline: none; }}
     QListWidget::item {{ padding: 3px 4px; border-bottom: 1px solid {t.faint}; color: {t.ink}; }}
     QListWidget::item:selected {{ background: {t.faint}; color: {t.ink}; border-left: 3px solid {t.tide}; }}

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QFont
+from PySide6.QtGui import QFont, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from plucky_heron.desktop.theme import font, theme
@@ -27,6 +27,8 @@ class Column:
     strong: Callable[[Any], bool] = field(default=lambda _: False)
     soft: bool = False
     tip: Callable[[Any], str] | None = None
+    sign: Callable[[Any], QPixmap | None] = field(default=lambda _: None)
+    """A small picture before the text."""
 
 
 class RowsModel(QAbstractTableModel):
@@ -65,6 +67,8 @@ class RowsModel(QAbstractTableModel):
             return column.text(row)
         if role == Qt.ItemDataRole.ToolTipRole:
             return column.tip(row) if column.tip is not None else column.text(row)
+        if role == Qt.ItemDataRole.DecorationRole:
+            return column.sign(row)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
@@ -123,13 +127,18 @@ class Table(QTableView):
         self.clicked.connect(self._pick)
         self.activated.connect(self._pick)
 
-    def show_rows(self, rows: Sequence[Any], widths: Sequence[int] = ()) -> None:
-        """Show these rows; `widths` are shares of the room."""
+    def show_rows(self, rows: Sequence[Any]) -> None:
+        """Show these rows."""
         self.rows.show_rows(rows)
+        self._share_room()
 
-    def resizeEvent(self, event: Any) -> None:
-        """Columns share the room: those that stretch take what the others leave."""
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Columns share the room anew."""
         super().resizeEvent(event)
+        self._share_room()
+
+    def _share_room(self) -> None:
+        """Columns are as wide as what they say; those that stretch take what the others leave."""
         metrics = self.fontMetrics()
         heads = self.horizontalHeader()
         wide = [k for k, column in enumerate(self.rows.columns) if column.stretch]
@@ -137,7 +146,8 @@ class Table(QTableView):
         for k, column in enumerate(self.rows.columns):
             if k not in wide:
                 longest = max([column.head, *(column.text(row) for row in self.rows.rows[:40])], key=len)
-                width = metrics.horizontalAdvance(longest) + 20
+                signs = any(column.sign(row) is not None for row in self.rows.rows[:40])
+                width = metrics.horizontalAdvance(longest) + (44 if signs else 20)
                 heads.resizeSection(k, width)
                 left -= width
         for k in wide:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -15,6 +15,9 @@ from plucky_heron.desktop.picture.scene import Scene, natural_view
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
+
+_MARGIN = 0.2
+"""How much wider the kept picture of a site is, at each side, as a share of what is in sight."""
 
 
 class Drawing(QWidget):
@@ -26,6 +29,7 @@ class Drawing(QWidget):
         super().__init__(parent)
         self._site: QPixmap | None = None
         self._site_key: object = None
+        self._site_centre = (0.0, 0.0)
         self.playback = playback
         self.view = "side"
         self.zoom, self.shift = 1.0, (0.0, 0.0)
@@ -115,22 +119,38 @@ class Drawing(QWidget):
         self._corners(painter, frame, recording)
 
     def _paint_site(self, painter: QPainter, frame: Frame, number: int) -> None:
-        """The site; kept as a picture as soon as it is asked for twice in the same place, for it stands still there."""
+        """The site; kept as a picture, a good deal wider than what is in sight, as soon as it is asked for twice at one scale.
+
+        It stands still, and a drawing that follows its machine only moves over it.
+        """
         assert self.scene is not None
         ratio = self.devicePixelRatioF()
-        key = (id(self.scene), dataclasses.astuple(frame), number, theme(), ratio)
+        key = (id(self.scene), frame.view, frame.scale, frame.width, frame.height, number, theme(), ratio)
         if key != self._site_key:
             self._site_key, self._site = key, None
             self.scene.paint_site(painter, frame, number)
+            self.scene.paint_names(painter, frame, number)
             return
-        if self._site is None:
-            self._site = QPixmap(self.size() * ratio)
+        wide, tall = _MARGIN * frame.width, _MARGIN * frame.height
+        across = (self._site_centre[0] - frame.centre[0]) * frame.scale
+        up = (self._site_centre[1] - frame.centre[1]) * frame.scale
+        if self._site is None or abs(across) > wide or abs(up) > tall:
+            wider = dataclasses.replace(frame, width=frame.width + 2 * wide, height=frame.height + 2 * tall)
+            self._site, self._site_centre, across, up = (
+                QPixmap(QSize(int(wider.width), int(wider.height)) * ratio),
+                frame.centre,
+                0.0,
+                0.0,
+            )
             self._site.setDevicePixelRatio(ratio)
             self._site.fill(Qt.GlobalColor.transparent)
             inner = QPainter(self._site)
-            self.scene.paint_site(inner, frame, number)
+            self.scene.paint_site(inner, wider, number)
             inner.end()
-        painter.drawPixmap(0, 0, self._site)
+        # whole pixels: between them a picture would blur
+        place = QPointF(round((across - wide) * ratio) / ratio, round((-up - tall) * ratio) / ratio)
+        painter.drawPixmap(place, self._site)
+        self.scene.paint_names(painter, frame, number)
 
     def _corners(self, painter: QPainter, frame: Frame, recording: Recording | None) -> None:
         t = theme()

@@ -39,6 +39,7 @@ class Scene:
     """Paints one problem: site, machine, target, overlays."""
 
     def __init__(self, problem: Problem) -> None:
+        self._posed: tuple[bytes, dict[str, Array]] = (b"", {})
         self._extents: dict[str, tuple[float, float, float, float]] = {}
         self.problem = problem
         self.site = site_scene(problem)
@@ -100,16 +101,27 @@ class Scene:
         """How far the machine has gone from its start, in the view's plane: what a drawing that follows is moved by."""
         if not self._roams:
             return 0.0, 0.0
-        now = poses(self.problem.machine, self.problem.model.pose(position))[self._roams][:3, 3]
+        now = self.frames_at(position)[self._roams][:3, 3]
         moved = VIEWS[view][:2] @ (now - self._start[self._roams][:3, 3])
         # from aside the ground should rest: small ups and downs are not followed
         up = float(moved[1])
         return float(moved[0]), up if view in ("top", "free") else float(np.sign(up)) * max(0.0, abs(up) - 0.25)
 
+    def frames_at(self, position: Array) -> dict[str, Array]:
+        """Where every body stands, (4, 4); asked for again of the same position, from memory."""
+        key = np.asarray(position).tobytes()
+        if key != self._posed[0]:
+            self._posed = (key, poses(self.problem.machine, self.problem.model.pose(position)))
+        return self._posed[1]
+
     def paint_site(self, painter: QPainter, frame: Frame, scene: int = 0) -> None:
         """Grid, water, ground, walls, courses."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.site.paint(painter, frame, scene)
+
+    def paint_names(self, painter: QPainter, frame: Frame, scene: int = 0) -> None:
+        """What of the site has its place on the screen: the name of the course, the current's arrow."""
+        self.site.paint_names(painter, frame, scene)
 
     def paint_meaning(
         self, painter: QPainter, frame: Frame, recording: Recording | None, index: int, scene: int
@@ -122,7 +134,7 @@ class Scene:
     ) -> None:
         """All bodies, far ones first; a ghost is only a faint outline. Outlines are kept for finding what was clicked."""
         t, machine = theme(), self.problem.machine
-        frames = poses(machine, self.problem.model.pose(position))
+        frames = self.frames_at(position)
         pen = t.color("heron", 0.7) if ghost else t.color("ink")
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for joint in machine.joints.values():
@@ -148,13 +160,11 @@ class Scene:
             found[body][k] = outline
             role = "reed" if body == selected else "heron" if shape.wash == "plain" else shape.wash
             wash = t.color(role, 0.10 if shape.wash == "plain" and body != selected else 0.3)
-            painter.setBrush(Qt.BrushStyle.NoBrush if ghost else t.color("card", 0.82))
+            painter.setBrush(Qt.BrushStyle.NoBrush if ghost else over(wash, t.color("card", 0.82)))
             painter.setPen(QPen(pen, 1.1 if ghost else 1.6))
             painter.drawPolygon(outline)
             if ghost:
                 continue
-            painter.setBrush(wash)
-            painter.drawPolygon(outline)
             if frame.view == "free":
                 painter.setPen(QPen(pen, 0.9))
                 edges(painter, frame, [ring @ placed[:3, :3].T + placed[:3, 3] for ring in rings])
@@ -403,3 +413,12 @@ class Scene:
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
         painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
+
+
+def over(top: QColor, below: QColor) -> QColor:
+    """The one translucent colour that looks like `top` painted over `below` (T. Porter, T. Duff, 1984)."""
+    alpha = top.alphaF() + below.alphaF() * (1.0 - top.alphaF())
+    share = top.alphaF() / alpha if alpha > 0.0 else 0.0
+    parts = ((top.redF(), below.redF()), (top.greenF(), below.greenF()), (top.blueF(), below.blueF()))
+    red, green, blue = (a * share + b * (1.0 - share) for a, b in parts)
+    return QColor.fromRgbF(red, green, blue, alpha)

@@ -65,6 +65,32 @@ class SiteScene:
         self._fixed(painter, frame, scene)
         self._marks(painter, frame)
 
+    def paint_names(self, painter: QPainter, frame: Frame, scene: int) -> None:
+        """The name of the course, and the arrow of the current: they stay where they are on the screen."""
+        scene = min(scene, len(self._solids) - 1)
+        t, line, current = theme(), self.problem.surroundings.tracks[scene], self.site.current
+        if frame.view == "top" and self.site.water_level is not None:
+            c, s = math.cos(current.direction), math.sin(current.direction)
+            if current.speed:
+                start = QPointF(18, 46)
+                end = start + QPointF(44 * c, -44 * s)
+                if c < 0:
+                    start, end = start + QPointF(44, 0), end + QPointF(44, 0)
+                draw_arrow(painter, start, end, t.color("heron"))
+                painter.setFont(font(12))
+                painter.setPen(t.color("ink"))
+                painter.drawText(QPointF(72, 50), f"current {current.speed:.2f} m/s")
+        if line is None or frame.view not in ("top", "free"):
+            return
+        name = self.problem.surroundings.names[scene].replace("_", " ")
+        painter.setFont(font(12, italic=True))
+        painter.setPen(t.color("soft"))
+        painter.drawText(
+            QRectF(0, 8, frame.width, 18),  # between view and time: below, gates pass and are counted
+            Qt.AlignmentFlag.AlignCenter,
+            f"{name}, {line.along[-1]:.0f} m",
+        )
+
     def _grid(self, painter: QPainter, frame: Frame) -> None:
         if frame.view == "free":
             return
@@ -100,15 +126,6 @@ class SiteScene:
                 wave = 0.035 * np.sin(xs * 7.0 + px)
                 points = [frame.at(px + c * d - s * w, py + s * d + c * w) for d, w in zip(xs, wave, strict=True)]
                 painter.drawPolyline(QPolygonF(points))
-        if current.speed:
-            start = QPointF(18, 46)
-            end = start + QPointF(44 * c, -44 * s)
-            if c < 0:
-                start, end = start + QPointF(44, 0), end + QPointF(44, 0)
-            draw_arrow(painter, start, end, t.color("heron"))
-            painter.setFont(font(12))
-            painter.setPen(t.color("ink"))
-            painter.drawText(QPointF(72, 50), f"current {current.speed:.2f} m/s")
 
     def _hatched(self, painter: QPainter, frame: Frame, shape: QPolygonF, line: QPolygonF) -> None:
         """Ground as on an engineering drawing: a sandy wash, slanting strokes below its line."""
@@ -243,14 +260,6 @@ class SiteScene:
             painter.setPen(QPen(t.color("heron"), 1.2, style))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawPolyline(frame.polygon(np.column_stack([points, np.zeros(len(points))])))
-        name = self.problem.surroundings.names[scene].replace("_", " ")
-        painter.setFont(font(12, italic=True))
-        painter.setPen(t.color("soft"))
-        painter.drawText(
-            QRectF(0, 8, frame.width, 18),  # between view and time: below, gates pass and are counted
-            Qt.AlignmentFlag.AlignCenter,
-            f"{name}, {line.along[-1]:.0f} m",
-        )
 
     def _marks(self, painter: QPainter, frame: Frame) -> None:
         t = theme()

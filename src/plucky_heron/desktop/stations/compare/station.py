@@ -2,87 +2,87 @@
 
 from __future__ import annotations
 
-from functools import partial
+from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QStandardItemModel
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QStandardItemModel
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.comparing.comparison import batches, differences, recipe_facts
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.curves import CurveChart
-from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
+from plucky_heron.desktop.forms.tables import Column, Table
+from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, label, scrolled
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.stopping import show_steps, show_value
 
 
-class BatchList(QWidget):
-    """Batches of this task, newest first; a click takes one into the comparison or out of it."""
+@dataclass(frozen=True)
+class BatchRow:
+    """A batch in the list: its letter while it is compared."""
 
-    toggled = Signal(int)
+    batch: int
+    name: str
+    note: str
+    letter: str
 
-    def __init__(self) -> None:
-        super().__init__()
-        self.entries: list[tuple[int, str, str]] = []
-        self.letters: dict[int, str] = {}
-        self.marked = 0
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("batches")
-        self.setMinimumHeight(90)
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """A ring with a letter, the recipe, the seeds and time."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        t = theme()
-        if not self.entries:
-            painter.setPen(t.color("soft"))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignTop, "No batch yet: train one, change the recipe, train another"
-            )
-        for k, (batch, text, note) in enumerate(self.entries):
-            y = 4 + k * 26
-            letter = self.letters.get(batch, "")
-            role = SERIES[LETTERS.index(letter) % len(SERIES)] if letter else "rule"
-            painter.setPen(QPen(t.color(role), 2))
-            painter.setBrush(t.color("card"))
-            painter.drawEllipse(QRectF(2, y, 20, 20))
-            painter.setFont(font(12, bold=True))
-            painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(2, y, 20, 20), Qt.AlignmentFlag.AlignCenter, letter)
-            painter.setFont(font(13, bold=bool(letter)))
-            painter.drawText(QRectF(32, y, self.width() - 150, 20), Qt.AlignmentFlag.AlignVCenter, text)
-            painter.setFont(font(12))
-            painter.setPen(t.color("soft"))
-            painter.drawText(
-                QRectF(self.width() - 180, y, 176, 20),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                note,
-            )
-            if self.hasFocus() and k == self.marked:
-                painter.setPen(QPen(t.color("tide"), 2))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawRoundedRect(QRectF(0, y - 2, self.width() - 1, 24), 4, 4)
+def ring(letter: str) -> QPixmap:
+    """A ring in the colour of a letter's curves, with the letter in it."""
+    t, ratio = theme(), 2.0
+    made = QPixmap(int(22 * ratio), int(22 * ratio))
+    made.setDevicePixelRatio(ratio)
+    made.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(made)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(t.color(SERIES[LETTERS.index(letter) % len(SERIES)] if letter else "rule"), 2))
+    painter.setBrush(t.color("card"))
+    painter.drawEllipse(QRectF(1.5, 1.5, 19, 19))
+    painter.setFont(font(12, bold=True))
+    painter.setPen(t.color("ink"))
+    painter.drawText(QRectF(1.5, 1.5, 19, 19), Qt.AlignmentFlag.AlignCenter, letter)
+    painter.end()
+    return made
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Take in or out."""
-        row = int((event.position().y() - 2) // 26)
-        if 0 <= row < len(self.entries):
-            self.marked = row
-            self.toggled.emit(self.entries[row][0])
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Up, down, Enter."""
-        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.entries:
-            self.marked = (self.marked + (1 if event.key() == Qt.Key.Key_Down else -1)) % len(self.entries)
-            self.update()
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.entries:
-            self.toggled.emit(self.entries[self.marked][0])
-        else:
-            super().keyPressEvent(event)
+BATCHES = (
+    Column(
+        "", lambda row: row.name, stretch=True, strong=lambda row: bool(row.letter), sign=lambda row: ring(row.letter)
+    ),
+    Column("", lambda row: row.note, soft=True, right=True),
+)
+
+
+@dataclass(frozen=True)
+class RunEntry:
+    """A run of a compared batch."""
+
+    letter: str
+    row: RunRow
+    chosen: bool
+
+
+def _share(value: float | None) -> str:
+    return "–" if value is None else show_value("success", value)
+
+
+RUNS = (
+    Column("run", lambda e: f"{e.letter} {e.row.id}", strong=lambda e: e.chosen),
+    Column("seed", lambda e: str(e.row.seed), right=True, strong=lambda e: e.chosen),
+    Column("steps", lambda e: show_steps(e.row.steps), right=True, strong=lambda e: e.chosen),
+    Column("kept at", lambda e: _share(e.row.best_success), right=True, strong=lambda e: e.chosen),
+    Column(
+        "fresh starts",
+        lambda e: _share(e.row.retest["success"] if e.row.retest else None),
+        right=True,
+        strong=lambda e: e.chosen,
+    ),
+    Column("stopped by", lambda e: e.row.stop_text or e.row.state, stretch=True, soft=True),
+    Column("", lambda e: "chosen" if e.chosen else "choose", strong=lambda e: e.chosen),
+)
 
 
 class SeedDots(QWidget):
@@ -183,12 +183,17 @@ class CompareStation(Station):
         self.difference_rows = Rows((4, 3, 3, 3), spacing=3)
         self.differs.body.addWidget(scrolled(self.difference_rows))
         self.list_card = Card("Batches", "click to compare")
-        self.list = BatchList()
-        self.list.toggled.connect(self.toggle)
-        self.list_card.body.addWidget(scrolled(self.list), 1)
+        self.list = Table(BATCHES, "batches")
+        self.list.horizontalHeader().setVisible(False)
+        self.list.verticalHeader().setDefaultSectionSize(28)
+        self.list.picked.connect(lambda row: self.toggle(row.batch))
+        self.list_card.body.addWidget(self.list, 1)
+        self.no_batch = label("No batch yet: train one, change the recipe, train another", "soft", wrap=True)
+        self.list_card.body.addWidget(self.no_batch)
         self.runs = Card("Runs of the chosen batches", "choose the one to prove")
-        self.run_rows = Rows((1, 1, 2, 2, 2, 5, 2), spacing=2)
-        self.runs.body.addWidget(scrolled(self.run_rows))
+        self.run_table = Table(RUNS, "runs")
+        self.run_table.picked.connect(lambda entry: self.bench.choose_run(entry.row.id))
+        self.runs.body.addWidget(self.run_table, 1)
         side = QVBoxLayout()
         side.setSpacing(10)
         side.addWidget(self.differs, 3)
@@ -220,10 +225,12 @@ class CompareStation(Station):
         self._known |= set(found)
         self.chosen = [b for b in [*self.chosen, *fresh] if b in found][-4:]
         letters = {batch: LETTERS[k] for k, batch in enumerate(self.chosen)}
-        self.list.entries = [(b, _batch_name(rows), _batch_note(rows)) for b, rows in reversed(found.items())]
-        self.list.letters = letters
-        self.list.setMinimumHeight(8 + 26 * max(1, len(self.list.entries)))
-        self.list.update()
+        entries = [
+            BatchRow(b, _batch_name(rows), _batch_note(rows), letters.get(b, "")) for b, rows in reversed(found.items())
+        ]
+        if entries != self.list.rows.rows:
+            self.list.show_rows(entries)
+        self.no_batch.setVisible(not entries)
         runs = [r for batch in letters for r in found[batch]]
         # scores of different rewards are no measure of each other
         alike = len({r.fingerprint for r in runs}) < 2
@@ -300,23 +307,10 @@ class CompareStation(Station):
         self.difference_rows.finish()
 
     def _show_runs(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
-        self.run_rows.clear()
-        heads = ("run", "seed", "steps", "kept at", "fresh starts", "stopped by", "")
-        self.run_rows.add(*[label(h, "soft") for h in heads])
-        for batch, letter in letters.items():
-            for r in found[batch]:
-                fresh = show_value("success", r.retest["success"]) if r.retest else "–"
-                best = show_value("success", r.best_success) if r.best_success is not None else "–"
-                chosen = r.id == self.bench.run
-                pick = button(
-                    "chosen" if chosen else "choose", partial(self.bench.choose_run, r.id), "link", f"choose run {r.id}"
-                )
-                kind = "strong" if chosen else ""
-                self.run_rows.add(
-                    label(f"{letter} {r.id}", kind), label(str(r.seed), kind), label(show_steps(r.steps), kind), label(best, kind),
-                    label(fresh, kind), ElidedLabel(r.stop_text or r.state, "soft"), pick,
-                )  # fmt: skip
-        self.run_rows.finish()
+        chosen = self.bench.run
+        self.run_table.show_rows(
+            [RunEntry(letter, r, r.id == chosen) for b, letter in letters.items() for r in found[b]]
+        )
 
 
 def comparison_words(groups: dict[str, list[float]]) -> list[str]:

@@ -20,7 +20,7 @@ from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
 
 Array = np.ndarray
-_FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
+FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
 
 
 class HostRig:
@@ -30,6 +30,8 @@ class HostRig:
     ----------
     pack
         A pack as `read_pack` gives it, trusted: its C is compiled from the bytes that were hashed.
+    flags
+        For the compiler; a campaign adds its sanitizers.
 
     Raises
     ------
@@ -37,23 +39,23 @@ class HostRig:
         It does not build or does not start.
     """
 
-    def __init__(self, pack: Pack) -> None:
+    def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS) -> None:
         self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
         self._place = tempfile.TemporaryDirectory(prefix="heron-rig-")
         self._process: subprocess.Popen[str] | None = None
         self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         try:
-            self._start(pack)
+            self._start(pack, flags)
         except BaseException:
             self.close()
             raise
 
-    def _start(self, pack: Pack) -> None:
+    def _start(self, pack: Pack, flags: tuple[str, ...]) -> None:
         place, facts = Path(self._place.name), pack.facts
         for name in ("policy.h", "policy.c"):
             (place / name).write_bytes(pack.files[name])
         shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "runtime.c")
-        program = compile_c(place, ["policy.c", "runtime.c"], "runtime", _FLAGS)
+        program = compile_c(place, ["policy.c", "runtime.c"], "runtime", flags)
         sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
         safe = (repr(float(x)) for x in facts["safety"]["command"])
         command = [str(program), str(os.getpid()), str(sample), str(hold), *safe]

@@ -127,7 +127,7 @@ def test_a_damaged_list_of_trust_is_said_and_not_written_over(
 
 def test_own_methods_of_two_projects_do_not_replace_each_other(folder: Path, tmp_path: Path) -> None:
     guide = (ROOT / "docs" / "methods.md").read_text().split("```python\n")[1].split("```")[0]
-    recipe = 'format = 1\nmethod = "climber.py"\ncopies = 16\nsteps = 1000\n[settings]\nstep = 0.5\n'
+    recipe = 'format = 2\nmethod = "climber.py"\ncopies = 16\nsteps = 1000\n[settings]\nstep = 0.5\n'
     projects = []
     for name, text in (
         ("one", guide),
@@ -135,7 +135,7 @@ def test_own_methods_of_two_projects_do_not_replace_each_other(folder: Path, tmp
     ):
         place = tmp_path / name
         place.mkdir()
-        (place / "project.toml").write_text('format = 1\nname = "x"\n')
+        (place / "project.toml").write_text('format = 2\nname = "x"\n')
         (place / "recipes").mkdir()
         (place / "recipes" / "climber.toml").write_text(recipe)
         (place / "climber.py").write_text(text + f"\nMARK = {name!r}\n")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import os
 import stat
 import tomllib
@@ -9,18 +10,19 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from pathlib import Path
-from typing import Any, TypeVar, get_args
+from typing import Any, ClassVar, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, did_you_mean
-
-FORMAT = 1
-"""Version of the project's text files; a file that names a newer one is refused, not guessed at."""
+from plucky_heron.upgrading import FORMAT, upgrade
 
 
 class Settings(BaseModel):
     """Base of all file schemas: unknown keys are errors, values are immutable."""
+
+    kind_of_file: ClassVar[str] = ""
+    """Folder of the project in which files of this schema stand, if any: older ones are brought up to date as they are read."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, populate_by_name=True)
 
@@ -250,6 +252,9 @@ def _near_file(path: Path) -> str:
 
 def validate(model: type[Model], data: dict[str, Any], source: Path | str) -> Model:
     """`data` as a `model`; the first fault becomes one line with file, key, value and what would be right."""
+    if data.get("format", 1) != FORMAT:
+        data = copy.deepcopy(data)
+        upgrade(data, model.kind_of_file if issubclass(model, Settings) else "")
     version = data.get("format", FORMAT)
     if version != FORMAT or isinstance(version, bool):
         raise FileError(source, "format", version, f"this program reads format {FORMAT}")

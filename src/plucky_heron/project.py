@@ -4,12 +4,24 @@ from __future__ import annotations
 
 import json
 import shutil
+import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plucky_heron.errors import FileError, StateError, did_you_mean
-from plucky_heron.files import FORMAT, Settings, check_path, data_folder, inside, is_file, load, read_bytes, write_whole
+from plucky_heron.errors import FileError, HeronError, StateError, did_you_mean
+from plucky_heron.files import (
+    Settings,
+    check_path,
+    data_folder,
+    inside,
+    is_file,
+    load,
+    read_bytes,
+    read_text,
+    write_whole,
+)
 from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.upgrading import FORMAT, upgrade_text
 
 if TYPE_CHECKING:
     from plucky_heron.learning.policy import Policy
@@ -40,6 +52,8 @@ class Project:
         self.folder = Path(folder).resolve()
         if not is_file(self.folder / "project.toml"):
             raise FileError(self.folder, "", None, "is not a project: it has no project.toml; see heron new")
+        self.upgraded = upgrade_files(self.folder)
+        """Files that were of an older format, by their path in the project."""
         settings = load(ProjectFile, self.folder / "project.toml")
         self.name, self._first_task = settings.name, settings.first_task
 
@@ -119,6 +133,33 @@ class Project:
         from plucky_heron.runs.freeze import frozen_problem
 
         return frozen_problem(self.folder, self.run(run))
+
+
+def upgrade_files(folder: Path) -> list[str]:
+    """Bring the text files of a project up to date, with a copy of each in ``.format-1``; comments and order stay.
+
+    A file that cannot be read, and a project that may not be written, is left as it is: older files are read all the same.
+    """
+    found = []
+    for path in (folder / "project.toml", *sorted(folder.glob("*/*.toml"))):
+        kind = path.parent.name if path.parent != folder else "project"
+        if kind not in ("project", "machines", "sites", "tasks", "recipes") or path.is_symlink():
+            continue
+        name = f"{kind}/{path.name}" if path.parent != folder else path.name
+        try:
+            text = read_text(path)
+            newer = upgrade_text(text, kind)
+            if newer == text:
+                continue
+            version = tomllib.loads(text).get("format", 1)
+            copy = inside(folder, f".format-{version}/{name}")
+            if not is_file(copy):
+                write_whole(copy, text)
+            write_whole(inside(folder, name), newer)
+            found.append(name)
+        except (HeronError, ValueError):
+            continue
+    return found
 
 
 def open_project(folder: str | Path) -> Project:

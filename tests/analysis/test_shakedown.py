@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from plucky_heron.analysis.shakedown import rehearsals as shakedown
-from plucky_heron.analysis.shakedown import reward_checks as pay_checks
+from plucky_heron.analysis.shakedown import reward_checks as reward_checks
 from plucky_heron.analysis.shakedown.checks import Check, Seen, _repeats, speed_check
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, kept_scores, read_commands, shake_down, write_commands
 from plucky_heron.errors import FileError
@@ -94,9 +94,9 @@ BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
     "ends at once": ("starts last", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"gone": {"kind": "failure", "formula": "trolley.position > -0.5"}})),
     "never met": ("endings are met", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"far": {"kind": "failure", "formula": "basket.x > 500"}})),
     "dominating": ("terms in balance", lambda p: altered(p, rewards=rewards_of(p, closeness={"formula": "near(norm(offset, height), 1)", "weight": 100.0}))),
-    "scale": ("pay is of the size of 1", lambda p: altered(p, rewards={n: r | {"weight": 1000.0 * r.get("weight", 1.0)} for n, r in rewards_of(p).items()})),
-    "success is not paid": ("success pays", lambda p: altered(p, rewards={"away": {"formula": "norm(offset, height)"}, "fast": {"formula": "0.2 * drift"}})),
-    "standing still": ("standing still pays less", lambda p: altered(p, rewards=rewards_of(p, rest={"formula": "-abs(action.push) / 5 - norm(offset, height) * 0"}))),
+    "scale": ("reward is of the size of 1", lambda p: altered(p, rewards={n: r | {"weight": 1000.0 * r.get("weight", 1.0)} for n, r in rewards_of(p).items()})),
+    "success is not paid": ("success is rewarded", lambda p: altered(p, rewards={"away": {"formula": "norm(offset, height)"}, "fast": {"formula": "0.2 * drift"}})),
+    "standing still": ("standing still is rewarded less", lambda p: altered(p, rewards=rewards_of(p, rest={"formula": "-abs(action.push) / 5 - norm(offset, height) * 0"}))),
     "deadline": ("deadline is sensed", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"late": {"kind": "failure", "deadline": "5 s"}})),
     "hidden set-point": ("set-points are sensed", blind_to_the_mark),
 }  # fmt: skip
@@ -105,10 +105,10 @@ BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
 BOUND_UP: dict[str, set[str]] = {
     "too weak": {"cable length range", "reel speed range"},
     "halving": {"cable length range", "control is fast enough", "reel speed range", "trolley position range"},
-    "slow control": {"standing still pays less", "terms in balance"},
-    "success is not paid": {"no loop pays better", "standing still pays less", "terms in balance"},
-    "standing still": {"no loop pays better", "terms in balance"},
-    "deadline": {"endings are met", "success pays"},
+    "slow control": {"standing still is rewarded less", "terms in balance"},
+    "success is not paid": {"no loop is rewarded better", "standing still is rewarded less", "terms in balance"},
+    "standing still": {"no loop is rewarded better", "terms in balance"},
+    "deadline": {"endings are met", "success is rewarded"},
 }
 """What else a fault touches by its nature: a reel that cannot lift also moves less, a pay that is wrong is wrong in several ways."""
 
@@ -162,8 +162,8 @@ def test_going_round_in_circles_is_found() -> None:
         endings={}, timing={"control_rate": "10 Hz", "substeps": 10, "time_limit": "40 s"},
     )  # fmt: skip
     checks = {c.name: c for c in shake_down(loop).checks}
-    assert not checks["no loop pays better"].passed
-    assert "200 loops" in checks["no loop pays better"].evidence
+    assert not checks["no loop is rewarded better"].passed
+    assert "200 loops" in checks["no loop is rewarded better"].evidence
 
 
 def test_speed_names_the_time_and_refuses_a_year(sound: Problem) -> None:
@@ -246,7 +246,7 @@ def test_the_demo_tasks_pass_their_shakedown(task: str, monkeypatch: pytest.Monk
 @pytest.mark.long
 @pytest.mark.parametrize("task", ["lane", "follow"])
 def test_the_slow_demo_tasks_pass_their_shakedown(task: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(pay_checks, "LOOPS", 40)
+    monkeypatch.setattr(reward_checks, "LOOPS", 40)
     assert not still_open(task, monkeypatch)
 
 
@@ -257,7 +257,7 @@ def still_open(task: str, monkeypatch: pytest.MonkeyPatch) -> list[str]:
         f"heron shakedown {task} brings tasks/{task}.scores.json up to date"
     )
     monkeypatch.setattr(shakedown, "REHEARSALS", 24)
-    monkeypatch.setattr(pay_checks, "_LOOP_COPY_STEPS", 1)
+    monkeypatch.setattr(reward_checks, "_LOOP_COPY_STEPS", 1)
     result: Shakedown = shake_down(problem)
     assert not result.wrong
     return [f"{c.name}: {c.evidence}" for c in result.open]

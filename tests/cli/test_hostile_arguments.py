@@ -39,7 +39,7 @@ WRONG: tuple[tuple[tuple[str, ...], str], ...] = (
     (("train", "lift", "--steps", BIG, *IN), "steps"), (("train", "lift", "--set", f"steps={BIG}", *IN), "steps"), (("train", "lift", "--set", "copies=nan", *IN), "copies"),
     (("train", "lift", "--set", "hidden=" + "[" * 20_000, *IN), "hidden"), (("train", "lift", "--set", "hidden=" + "9" * 5000, *IN), "hidden"),
     (("train", "lift", "--set", "learning_rate=nan", *IN), "learning_rate"), (("train", "lift", "--set", "learning_rat=1", *IN), "did you mean learning_rate"),
-    (("train", "lift", "--set", "cut_after=1e300 s", *IN), "cut_after"), (("train", "lift", "--set", "shaping.potential=1/0", *IN), "divides by zero"),
+    (("train", "lift", "--set", "training_time_limit=1e300 s", *IN), "training_time_limit"), (("train", "lift", "--set", "shaping.potential=1/0", *IN), "divides by zero"),
     (("train", "lift", "--set", "residual=evil", *IN), "no such rule"), (("train", "lift", "--recipe", "../../x", *IN), "leads out"), (("train", "lift", "--recipe", LONG, *IN), "name"),
     (("train", "lift", "--method", "evil", *IN), "method"), (("train", "lift", "--method", "../x.py", *IN), "read with its recipe"), (("train", *IN), "name a task"),
     (("train", "--resume", "9" * 40, *IN), "number"), (("train", "--resume", "0", *IN), "no run 0"), (("prove", "9" * 40, *IN), "number"), (("prove", "٣", *IN), "number"),

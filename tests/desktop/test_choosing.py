@@ -147,7 +147,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     shown = {
         "steps",
         "copies",
-        "cut_after",
+        "training_time_limit",
         "residual",
         "shaping.potential",
         "discount",
@@ -215,7 +215,7 @@ def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: Recip
     typed(qtbot, sheet, "shaping.potential", "-norm(offset, height)")
     assert not sheet.wrong.isVisible() and bench.recipe.shaping is not None
     assert bench.recipe.shaping.potential == "-norm(offset, height)" and sheet.settings.caption.text() != before
-    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset lends")
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset shaping potential")
     qtbot.mouseClick(reset, LEFT)
     assert bench.recipe.shaping is None and sheet.settings.caption.text() == before
 
@@ -223,13 +223,13 @@ def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: Recip
 def test_when_training_episodes_are_cut_is_typed_with_its_unit_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:
     bench = sheet.bench
     before = sheet.settings.caption.text()
-    typed(qtbot, sheet, "cut_after", "5 m")
-    assert sheet.wrong.isVisible() and "cut_after" in sheet.wrong.text()
-    assert bench.recipe is not None and bench.recipe.cut_after is None
-    typed(qtbot, sheet, "cut_after", "5000 ms")
-    assert not sheet.wrong.isVisible() and bench.recipe.cut_after == 5.0
-    line = sheet.editors["cut_after"]
+    typed(qtbot, sheet, "training_time_limit", "5 m")
+    assert sheet.wrong.isVisible() and "training_time_limit" in sheet.wrong.text()
+    assert bench.recipe is not None and bench.recipe.training_time_limit is None
+    typed(qtbot, sheet, "training_time_limit", "5000 ms")
+    assert not sheet.wrong.isVisible() and bench.recipe.training_time_limit == 5.0
+    line = sheet.editors["training_time_limit"]
     assert isinstance(line, QLineEdit) and line.text() == "5 s" and sheet.settings.caption.text() != before
-    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset cut after")
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset training time limit")
     qtbot.mouseClick(reset, LEFT)
-    assert bench.recipe.cut_after is None and sheet.settings.caption.text() == before
+    assert bench.recipe.training_time_limit is None and sheet.settings.caption.text() == before

@@ -124,9 +124,9 @@ def test_signals_are_picked_added_and_removed(qtbot: QtBot, window: Window) -> N
 def test_terms_come_from_wishes_and_are_muted(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
     wish = next(w for w in wishes(window.bench.problem) if w.name == "alive")
-    station.pays.add(wish.name, wish.term)
+    station.rewards_card.add(wish.name, wish.term)
     assert window.bench.problem.task.rewards["alive"].weight == 0.1
-    sheet = station.pays.sheet
+    sheet = station.rewards_card.sheet
     qtbot.waitUntil(sheet.isVisible, timeout=5000)
     qtbot.mouseClick(sheet.editors["muted"], LEFT, pos=QPoint(8, 8))
     assert window.bench.problem.task.rewards["alive"].muted
@@ -136,8 +136,8 @@ def test_terms_come_from_wishes_and_are_muted(qtbot: QtBot, window: Window) -> N
 
 def test_a_wrong_formula_is_marked_at_its_character_and_completed(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
-    press(qtbot, station.pays, "swing")
-    field = station.pays.sheet.editors["formula"]
+    press(qtbot, station.rewards_card, "swing")
+    field = station.rewards_card.sheet.editors["formula"]
     assert isinstance(field, FormulaField)
     before = window.bench.path_of("tasks").read_text()
     field.setFocus()
@@ -167,7 +167,7 @@ def test_formulas_show_what_they_are_worth_in_the_playing_episode(qtbot: QtBot, 
     assert f"now {value:.2f}" in station.senses.sheet.worth.text()
     hands = station.senses.gauges[6][1]
     assert hands[0].now == pytest.approx(recording.observations[100, 6])
-    assert station.pays.sparks and station.pays.sparks[0].at == pytest.approx(100 / recording.steps)
+    assert station.rewards_card.sparks and station.rewards_card.sparks[0].at == pytest.approx(100 / recording.steps)
 
 
 def test_one_command_is_followed_through_a_sample(qtbot: QtBot, window: Window) -> None:

@@ -171,7 +171,7 @@ def test_strip_recorder_shows_what_was_recorded(problem: Problem, recording: Rec
     assert traces["cable angle"].unit == "deg" and most <= traces["cable angle"].high <= 30.0
     np.testing.assert_allclose(traces["cable angle"].values, np.degrees(recording.observations[:, 4]))
     np.testing.assert_array_equal(traces["push"].values[1:], recording.commands[:, 0])
-    assert traces["paid a step"].values.sum() == pytest.approx(recording.score)
+    assert traces["reward a step"].values.sum() == pytest.approx(recording.score)
     assert all(len(t.values) == recording.steps + 1 for t in traces.values())
 
 

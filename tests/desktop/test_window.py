@@ -179,12 +179,15 @@ def test_reward_terms_and_weights_are_edited(qtbot: QtBot, window: Window) -> No
     assert window.bench.problem.task.rewards["effort"].weight == 0.7
     formula = visible(qtbot, window, QLineEdit, "effort formula")
     type_into(qtbot, formula, "-(action.psh / 500)**2")
-    assert "action.push" in window.stations[1].pays.wrong.text() and "column 3" in window.stations[1].pays.wrong.text()
+    assert (
+        "action.push" in window.stations[1].rewards_card.wrong.text()
+        and "column 3" in window.stations[1].rewards_card.wrong.text()
+    )
     assert formula.text() == "-(action.psh / 500)**2"
     assert "psh" not in window.bench.path_of("tasks").read_text()
     type_into(qtbot, formula, "-abs(action.push / 500)")
     assert window.bench.problem.task.rewards["effort"].formula == "-abs(action.push / 500)"
-    assert not window.stations[1].pays.wrong.isVisible()
+    assert not window.stations[1].rewards_card.wrong.isVisible()
 
 
 def test_shakedown_rehearses_checks_and_keeps_the_ledger(qtbot: QtBot, window: Window) -> None:

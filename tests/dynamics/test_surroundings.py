@@ -105,12 +105,12 @@ def test_the_tide_turns_the_current() -> None:
 
 def test_a_ball_rests_on_the_heights_of_a_map(tmp_path: Path) -> None:
     """A map that rises evenly towards +x and y: the ball on its guide stands off by its radius across the slope."""
-    (tmp_path / "project.toml").write_text('format = 1\nname = "p"\n')
+    (tmp_path / "project.toml").write_text('format = 2\nname = "p"\n')
     columns, rows = np.meshgrid(np.arange(101), np.arange(51))
     image = np.round(columns + 2.0 * (50 - rows)).astype(np.uint8)  # the picture's upper edge is the far side in y
     Image.fromarray(image).save(tmp_path / "heights.png")
     (tmp_path / "hill.toml").write_text(
-        'format = 1\n[terrain]\nkind = "map"\nmap = "heights.png"\nheight = "2.55 m"\nsize = ["10 m", "5 m"]\nlevel = "-1 m"\n'
+        'format = 2\n[terrain]\nkind = "map"\nmap = "heights.png"\nheight = "2.55 m"\nsize = ["10 m", "5 m"]\nlevel = "-1 m"\n'
     )
     scene = build_scene(read_site(tmp_path / "hill.toml"))
     rise = 2.55 / 255.0 / 0.1  # metres a metre along x; twice that along y

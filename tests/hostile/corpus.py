@@ -66,7 +66,7 @@ def foreign_project(folder: Path) -> Path:
     rows = (np.add.outer(np.arange(24), np.arange(32)) * 4).astype(np.uint8)
     Image.fromarray(rows).save(folder / "sites" / "heights.png")
     (folder / "sites" / "foreign.toml").write_text(
-        'format = 1\n[terrain]\nkind = "map"\nmap = "heights.png"\nsize = ["8 m", "6 m"]\nheight = "0.2 m"\n'
+        'format = 2\n[terrain]\nkind = "map"\nmap = "heights.png"\nsize = ["8 m", "6 m"]\nheight = "0.2 m"\n'
         '[drawings.plan]\nfile = "plan.svg"\nscale = 0.05\n'
     )
     return folder

@@ -17,7 +17,7 @@ from plucky_heron.training.recipe import with_changes
 from plucky_heron.trust import UntrustedError, trust
 
 GUIDE = Path(__file__).resolve().parents[2] / "docs" / "methods.md"
-RECIPE = 'format = 1\nmethod = "methods/climber.py"\ncopies = 16\nsteps = 24_000\n\n[settings]\nstep = 0.5\n\n[evaluation]\nevery = 12_000\nepisodes = 8\n'
+RECIPE = 'format = 2\nmethod = "methods/climber.py"\ncopies = 16\nsteps = 24_000\n\n[settings]\nstep = 0.5\n\n[evaluation]\nevery = 12_000\nepisodes = 8\n'
 
 
 @pytest.fixture

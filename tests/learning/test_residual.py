@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from plucky_heron.control.base_controller import base_law
+from plucky_heron.control.base_controller import base_controller
 from plucky_heron.control.regulator import regulator_for
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.handover.equality import TOLERANCE, check_forms
@@ -32,7 +32,7 @@ def recipe(**changes: str) -> Recipe:
 
 def test_the_law_drives_as_the_regulator_does(folder: Path) -> None:
     problem = Project(folder).problem("lift")
-    law = base_law(problem, "regulator", threads=1, project=folder)
+    law = base_controller(problem, "regulator", threads=1, project=folder)
     assert law.explained.min() > 0.8 and law.gain.shape == (2, 11)
     assert not law.gain[:, 8:10].any()  # the last commands are no part of it
     drivers = law, regulator_for(problem, folder)
@@ -40,13 +40,13 @@ def test_the_law_drives_as_the_regulator_does(folder: Path) -> None:
         run_trials(problem, d, seed=3, stream="evaluation", count=48, threads=1).score.mean() for d in drivers
     )
     assert wanted > 75 and score > wanted - 5
-    first, again = (base_law(problem, "steady", threads=threads) for threads in (1, 2))
+    first, again = (base_controller(problem, "steady", threads=threads) for threads in (1, 2))
     np.testing.assert_array_equal(again.gain, first.gain)
 
 
 def test_the_untrained_sum_is_nearly_the_law_and_stays_within_limits(folder: Path) -> None:
     problem = Project(folder).problem("lift")
-    base = base_law(problem, "steady")
+    base = base_controller(problem, "steady")
     learner = method_of(problem, recipe(**{"residual.reach": "0.2", "last_layer_scale": "0.0001"}), 1, base=base)
     law = base.gain
     rows = np.random.default_rng(1).uniform(-0.5, 0.5, (64, 10)) * np.array([e.high for e in problem.entries])
@@ -65,7 +65,7 @@ def test_the_untrained_sum_is_nearly_the_law_and_stays_within_limits(folder: Pat
 def test_every_form_holds_the_sum(folder: Path, tmp_path: Path) -> None:
     problem = Project(folder).problem("lift")
     wanted = recipe(last_layer_scale="1.0")
-    policy = method_of(problem, wanted, 1, base=base_law(problem, "steady")).policy()
+    policy = method_of(problem, wanted, 1, base=base_controller(problem, "steady")).policy()
     policy.save(tmp_path / "sum.npz")
     read = Policy.load(tmp_path / "sum.npz")
     assert read.base is not None and read.reach == 0.3
@@ -108,9 +108,9 @@ def test_a_residual_run_begins_where_its_base_is_and_resumes_to_the_bit(folder: 
 def test_what_the_sensors_do_not_tell_is_refused(folder: Path) -> None:
     project = Project(folder)
     with pytest.raises(StateError, match=r"residual on strip: .* explains \d+ % of its command 'tilt'"):
-        base_law(project.problem("sow"), "strip")
+        base_controller(project.problem("sow"), "strip")
     with pytest.raises(StateError, match="no rule 'tidy'"):
-        base_law(project.problem("lift"), "tidy")
+        base_controller(project.problem("lift"), "tidy")
 
 
 def test_a_recipe_file_names_what_it_corrects(folder: Path) -> None:

@@ -39,7 +39,7 @@ def edited(folder: Path, file: str, old: str, new: str) -> Path:
         ('parent = "trolley"', 'parent = "trolly"', ["joints.cable.parent", "trolly", "trolley"]),
         ('joint = "reel"', 'joint = "drum"', ["reel.joint", "drum", "reel"]),
         ('inertia = ["4 kg*m**2", "8 kg*m**2", "8 kg*m**2"]', 'inertia = [1, 1, 9]', ["bodies.trolley.inertia", "no solid"]),
-        ("format = 1", "format = 9", ["format", "9", "reads format 1"]),
+        ("format = 2", "format = 9", ["format", "9", "reads format 2"]),
         ("axis = [0, -1, 0]", "axis = [0, 0, 0]", ["joints.cable", "axis", "direction"]),
         ("[bodies.trolley]", "[bodies.trolley", ["TOML"]),
     ],
@@ -218,7 +218,7 @@ def test_a_machine_goes_out_as_urdf_and_comes_back_the_same(tmp_path: Path) -> N
 def test_urdf_meshes_stay_in_the_project_and_become_hulls(tmp_path: Path) -> None:
     folder = tmp_path / "project"
     (folder / "meshes").mkdir(parents=True)
-    (folder / "project.toml").write_text('format = 1\nname = "p"\n')
+    (folder / "project.toml").write_text('format = 2\nname = "p"\n')
     corners = [(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)]
     lines = [f"v {x} {y} {z}" for x, y, z in [*corners, (0.5, 0.5, 0.5)]] + ["f 1 2 3", "f 4 5 6", "f 7 8 9"]
     (folder / "meshes" / "cube.obj").write_text("\n".join(lines) + "\n")

@@ -23,14 +23,14 @@ SVG = """<svg xmlns="http://www.w3.org/2000/svg" xmlns:inkscape="http://www.inks
 
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
-    (tmp_path / "project.toml").write_text('format = 1\nname = "p"\n')
+    (tmp_path / "project.toml").write_text('format = 2\nname = "p"\n')
     (tmp_path / "sites").mkdir()
     return tmp_path / "sites"
 
 
 def site_with(folder: Path, text: str) -> Site:
     path = folder / "s.toml"
-    path.write_text("format = 1\n" + text)
+    path.write_text("format = 2\n" + text)
     return read_site(path)
 
 

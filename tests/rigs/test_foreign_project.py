@@ -13,7 +13,7 @@ from plucky_heron.project import Project
 from tests.hostile.corpus import stl
 
 MACHINE = """
-format = 1
+format = 2
 name = "sled"
 [bodies.sled]
 mass = "12 kg"
@@ -42,11 +42,11 @@ lowest = "-10 N"
 kind = "course"
 body = "sled"
 """
-SITE = 'format = 1\nname = "yard"\n[drawings.plan]\nfile = "../drawings/plan.svg"\nscale = 0.02\nwidth = "1.5 m"\n'
+SITE = 'format = 2\nname = "yard"\n[drawings.plan]\nfile = "../drawings/plan.svg"\nscale = 0.02\nwidth = "1.5 m"\n'
 SVG = """<svg xmlns="http://www.w3.org/2000/svg" width="200mm" height="100mm" viewBox="0 0 400 200">
 <g id="courses"><path d="M 20,180 C 120,180 140,40 380,40" /></g></svg>"""
 TASK = """
-format = 1
+format = 2
 name = "along the yard"
 machine = "sled"
 site = "yard"
@@ -87,7 +87,7 @@ push = "20"
 yaw = "-8 * way.heading - 4 * way.offset"
 """
 RECIPE = """
-format = 1
+format = 2
 method = "ppo"
 copies = 16
 steps = 4096
@@ -104,7 +104,7 @@ def foreign(tmp_path: Path) -> Path:
     """The project."""
     folder = tmp_path / "foreign"
     for name, text in {
-        "project.toml": 'format = 1\nname = "foreign"\n', "machines/sled.toml": MACHINE, "sites/yard.toml": SITE, "drawings/plan.svg": SVG,
+        "project.toml": 'format = 2\nname = "foreign"\n', "machines/sled.toml": MACHINE, "sites/yard.toml": SITE, "drawings/plan.svg": SVG,
         "tasks/along.toml": TASK, "recipes/quick.toml": RECIPE,
     }.items():  # fmt: skip
         (folder / name).parent.mkdir(parents=True, exist_ok=True)

@@ -11,7 +11,7 @@ from plucky_heron.learning.method import Experience, make_method, settings_class
 from plucky_heron.project import Project
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Random
-from plucky_heron.task.observed_reward import ObservedPay
+from plucky_heron.task.observed_reward import ObservedReward
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.loop import space_of
 
@@ -26,7 +26,7 @@ def exact(folder: Path, task: str) -> Problem:
 @pytest.mark.parametrize("task", ["lift", "climb", "stand", "hang"])
 def test_known_terms_are_what_the_simulation_pays(folder: Path, task: str) -> None:
     problem = exact(folder, task)
-    pay = ObservedPay(problem)
+    pay = ObservedReward(problem)
     assert pay.terms
     known = [list(problem.task.rewards).index(name) for name in pay.terms]
     batch = Batch(problem, 32, 5, "training", 1)
@@ -48,14 +48,14 @@ def test_known_terms_are_what_the_simulation_pays(folder: Path, task: str) -> No
 
 
 def test_what_no_sensor_tells_is_left_to_be_learned(folder: Path) -> None:
-    pay = ObservedPay(Project(folder).problem("lift"))
+    pay = ObservedReward(Project(folder).problem("lift"))
     assert set(pay.terms) == {"distance", "closeness", "swing", "effort", "smoothness", "spilt"}
-    assert not pay.everything_paid and pay.every_ending and pay.endings == ("spilt",)
-    whole = ObservedPay(Project(folder).problem("climb"))
-    assert whole.everything_paid and whole.every_ending
+    assert not pay.every_reward and pay.every_ending and pay.endings == ("spilt",)
+    whole = ObservedReward(Project(folder).problem("climb"))
+    assert whole.every_reward and whole.every_ending
     path = folder / "tasks" / "lift.toml"
     path.write_text(path.read_text().replace('formula = "cable.angle"', 'formula = "cable.angle"\nclip = true', 1))
-    clipped = ObservedPay(Project(folder).problem("lift"))
+    clipped = ObservedReward(Project(folder).problem("lift"))
     assert clipped.endings == () and not {"spilt", "swing"} & set(clipped.terms)
 
 

@@ -137,8 +137,8 @@ def test_of_choices_the_best_available_is_taken_and_carried_out(problem: Problem
 
 def test_a_term_on_an_event_is_paid_once_for_each(problem: Problem) -> None:
     rewards = {
-        "crossed": {"formula": "2", "weight": 3.0, "pay": "on event", "event": "trolley.position > 0"},
-        "quiet": {"formula": "1", "pay": "each step", "muted": True},
+        "crossed": {"formula": "2", "weight": 3.0, "when": "on event", "event": "trolley.position > 0"},
+        "quiet": {"formula": "1", "when": "each step", "muted": True},
     }
     other = altered(problem, rewards=rewards, starts={"trolley.position": -0.3}, endings={}, timing=LIMIT, rules={})
     batch = begun(other)
@@ -150,7 +150,7 @@ def test_a_term_on_an_event_is_paid_once_for_each(problem: Problem) -> None:
 
 def test_a_deadline_is_an_ending_and_its_time_left_may_be_sensed(problem: Problem) -> None:
     endings = {"late": {"kind": "failure", "deadline": "0.4 s"}}
-    rewards = {"late": {"pay": "at ending", "ending": "late", "weight": -7.0}}
+    rewards = {"late": {"when": "at ending", "ending": "late", "weight": -7.0}}
     senses = [{"name": "left", "formula": "time.left", "unit": "s", "range": ["0 s", "1 s"]}]
     other = altered(
         problem, endings=endings, rewards=rewards, observations=senses, timing=LIMIT, rules={}, regulator={}
@@ -165,7 +165,7 @@ def test_a_deadline_is_an_ending_and_its_time_left_may_be_sensed(problem: Proble
 
 
 def test_gates_are_passed_in_order(lane: Problem) -> None:
-    rewards = {"gate": {"formula": "1", "pay": "on event", "event": "gate.passing"}}
+    rewards = {"gate": {"formula": "1", "when": "on event", "event": "gate.passing"}}
     other = altered(lane, gates={"body": "frame", "radius": "1.5 m", "every": "6 m"}, rewards=rewards)
     trials = run_trials(other, Rule(other, "pursuit"), seed=2, stream="gates", count=6, record=[0])
     arrived = trials.ending == list(other.task.endings).index("arrived")
@@ -290,7 +290,7 @@ def test_everything_that_remembers_goes_on_after_a_checkpoint(lane: Problem) -> 
             {"name": "change", "formula": "rate(lane.offset) - wanted", "unit": "m/s", "range": ["-2 m/s", "2 m/s"]},
             {"name": "worst", "formula": "worst", "unit": "m", "range": ["0 m", "9 m"]},
         ],
-        rewards={"gate": {"formula": "since(gate.passing)", "pay": "on event", "event": "gate.passing"}},
+        rewards={"gate": {"formula": "since(gate.passing)", "when": "on event", "event": "gate.passing"}},
     )  # fmt: skip
     generator = np.random.default_rng(3)
     given = generator.uniform(other.low, other.high, (80, 4, 2))
@@ -319,7 +319,7 @@ def test_everything_that_remembers_goes_on_after_a_checkpoint(lane: Problem) -> 
         ({"actions": [{"name": "turn", "drive": "bow", "kind": "increment"}]}, "a second"),
         ({"observations": [{"name": "a", "formula": "hull.x"}]}, "range is missing"),
         ({"endings": {"a": {"kind": "failure"}}}, "either a formula or a deadline"),
-        ({"rewards": {"a": {"pay": "on event"}}}, "goes with event"),
+        ({"rewards": {"a": {"when": "on event"}}}, "goes with event"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_is_named(station: Problem, updates: dict[str, object], words: str) -> None:

@@ -31,12 +31,12 @@ def begun(folder: Path, place: Path, **changes: str) -> Run:
 
 
 def test_episodes_are_cut_and_valued_on_and_evaluations_run_in_full(folder: Path, tmp_path: Path) -> None:
-    full, cut = begun(folder, tmp_path / "full"), begun(folder, tmp_path / "cut", cut_after="1 s")
+    full, cut = begun(folder, tmp_path / "full"), begun(folder, tmp_path / "cut", training_time_limit="1 s")
     # 50 samples a second, 16 copies, 4096 steps: 256 samples a copy
     assert cut.episodes >= 16 * 5 > full.episodes
     assert cut.batch.age.max() < 50 < full.batch.age.max()
     # a cut is a time limit to the method: `over` tells it from an ending
-    run = Run(Project(folder).problem("lift"), recipe(cut_after="1 s"), 4, tmp_path / "cut")
+    run = Run(Project(folder).problem("lift"), recipe(training_time_limit="1 s"), 4, tmp_path / "cut")
     told = []
     take = run.method.take
     run.method.take = lambda e: (told.append((e.ended.copy(), e.cut.copy())), take(e))[1]  # type: ignore[method-assign]
@@ -50,9 +50,9 @@ def test_episodes_are_cut_and_valued_on_and_evaluations_run_in_full(folder: Path
 
 def test_a_longer_cut_than_the_time_limit_changes_nothing_and_resuming_is_exact(folder: Path, tmp_path: Path) -> None:
     rows = np.random.default_rng(2).uniform(-1, 1, (8, 10))
-    full, same = begun(folder, tmp_path / "full"), begun(folder, tmp_path / "same", cut_after="90 s")
+    full, same = begun(folder, tmp_path / "full"), begun(folder, tmp_path / "same", training_time_limit="90 s")
     np.testing.assert_array_equal(full.method.policy().commands(rows), same.method.policy().commands(rows))
-    first = begun(folder, tmp_path / "first", cut_after="1.5 s")
+    first = begun(folder, tmp_path / "first", training_time_limit="1.5 s")
     first._evaluate(lambda *_: None)
     first.checkpoint()
     (tmp_path / "second").mkdir()
@@ -68,14 +68,14 @@ def test_a_longer_cut_than_the_time_limit_changes_nothing_and_resuming_is_exact(
 def test_it_is_read_with_its_unit_and_refused_without_sense(folder: Path) -> None:
     path = folder / "recipes" / "ppo.toml"
     text = path.read_text()
-    path.write_text(text.replace("format = 1\n", 'format = 1\ncut_after = "500 ms"\n'))
+    path.write_text(text.replace("format = 2\n", 'format = 2\ntraining_time_limit = "500 ms"\n'))
     read = read_recipe(folder, "ppo")
-    assert read.cut_after == 0.5
-    assert with_changes(read, {"cut_after": "off"}).cut_after is None
-    assert with_changes(read, {"cut_after": "5 s"}).cut_after == 5.0
-    for wrong, why in (("5 m", "cut_after"), ("-1 s", "greater than 0"), ("soon", "cut_after")):
+    assert read.training_time_limit == 0.5
+    assert with_changes(read, {"training_time_limit": "off"}).training_time_limit is None
+    assert with_changes(read, {"training_time_limit": "5 s"}).training_time_limit == 5.0
+    for wrong, why in (("5 m", "training_time_limit"), ("-1 s", "greater than 0"), ("soon", "training_time_limit")):
         with pytest.raises(FileError, match=why):
-            with_changes(read, {"cut_after": wrong})
+            with_changes(read, {"training_time_limit": wrong})
     run = launch.create_batch(folder, "lift", with_changes(read, {"steps": "1000"}), [1])[0]
     frozen = run_folder(folder, run) / "frozen" / "recipe.json"
-    assert Recipe.model_validate_json(frozen.read_text()).cut_after == 0.5
+    assert Recipe.model_validate_json(frozen.read_text()).training_time_limit == 0.5

@@ -1,6 +1,6 @@
-"""The law under a residual policy: the task's regulator, or a rule, as far as what the policy senses tells of it.
+"""The base controller under a residual policy: the task's regulator, or a rule, as far as what the policy senses tells of it.
 
-A regulator reads the machine's whole state, and a rule any signal; what goes out may read sensors alone. So the law is fitted: affine
+A regulator reads the machine's whole state, and a rule any signal; what goes out may read sensors alone. So it is fitted: affine
 in the observations, by least squares, over episodes that the original drives. How well it does is measured and said.
 """
 
@@ -24,13 +24,13 @@ Array = np.ndarray
 EPISODES = 64
 SEED = 2_000_033
 LEAST_EXPLAINED = 0.7
-"""Share of a command's variance below which the law would be another one than the original."""
+"""Share of a command's variance below which it would be another one than the original."""
 RIDGE = 1e-6
 
 
 @dataclass(frozen=True)
-class BaseLaw:
-    """A law (actions, observations that the policy is given + 1), constants last, and how much of the original it explains."""
+class BaseController:
+    """A base controller (actions, observations that the policy is given + 1), constants last, and how much of the original it explains."""
 
     gain: Array
     explained: Array
@@ -41,7 +41,7 @@ class BaseLaw:
         """Nothing to prepare."""
 
     def drive(self, batch: Batch, observations: Array) -> Array:
-        """The law alone, as a driver."""
+        """The base controller alone, as a driver."""
         sensed = observations[:, : self.gain.shape[1] - 1]
         return np.asarray(sensed @ self.gain[:, :-1].T + self.gain[:, -1])
 
@@ -65,8 +65,10 @@ def check_base(problem: Problem, on: str, source: str) -> None:
         )
 
 
-def base_law(problem: Problem, on: str, threads: int | None = None, project: Path | None = None) -> BaseLaw:
-    """The law for `on`: ``regulator``, or the name of a rule of the task; the same bits every time.
+def base_controller(
+    problem: Problem, on: str, threads: int | None = None, project: Path | None = None
+) -> BaseController:
+    """The base controller for `on`: ``regulator``, or the name of a rule of the task; the same bits every time.
 
     A regulator that was tuned before is taken from the cache of `project`, where that is given.
 
@@ -81,7 +83,7 @@ def base_law(problem: Problem, on: str, threads: int | None = None, project: Pat
     width = len(problem.sensed)
     seen = np.concatenate(heard.observations)[:, :width]
     given = np.concatenate(heard.commands)
-    # past commands foretell the present one best of all, and would make a law that repeats itself
+    # past commands foretell the present one best of all, and would make a controller that repeats itself
     use = np.array([not re.search(r"\baction\.", entry.formula) for entry in problem.sensed])
     gain: Array = np.zeros((len(problem.low), width + 1))
     explained: Array = np.zeros(len(problem.low))
@@ -110,7 +112,7 @@ def base_law(problem: Problem, on: str, threads: int | None = None, project: Pat
             f"residual on {on}: what the policy senses explains {100 * explained[worst]:.0f} % of its command {problem.commands[worst].name!r}, "
             f"wanted {100 * LEAST_EXPLAINED:.0f} %; add observations, or write a rule over those there are"
         )
-    return BaseLaw(gain, explained)
+    return BaseController(gain, explained)
 
 
 class _Heard:

@@ -104,7 +104,7 @@ class OwnCodeUsed(_Part):
 class Base(_Part):
     """The controller under a residual policy."""
 
-    law: list[list[float]]
+    gain: list[list[float]]
     reach: Positive
 
 
@@ -189,8 +189,8 @@ class PackDescription(_Part):
             if not output.low - slack <= value <= output.high + slack:
                 raise ValueError(f"safety.command of {output.name} is {value:g}, outside its limits")
         base = self.network.corrects
-        if base is not None and [len(row) for row in base.law] != [len(self.inputs) + 1] * len(self.outputs):
-            raise ValueError("network.corrects.law has the wrong shape")
+        if base is not None and [len(row) for row in base.gain] != [len(self.inputs) + 1] * len(self.outputs):
+            raise ValueError("network.corrects.gain has the wrong shape")
         if not all(math.isfinite(x) for x in self.equality.forms.values()):
             raise ValueError("equality.forms holds something that is no number")
         return self

@@ -124,7 +124,7 @@ def describe(
         "network": {
             "sizes": [policy.given, *policy.sizes[1:]], "activation": policy.activation, "parameters": policy.count, "memory": policy.memory,
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
-            "corrects": None if policy.base is None else {"law": policy.base.tolist(), "reach": policy.reach},
+            "corrects": None if policy.base is None else {"gain": policy.base.tolist(), "reach": policy.reach},
         },
         "safety": {"hold": HOLD_TIME, "command": [float(np.clip(0.0, lo, hi)) for lo, hi in zip(problem.low, problem.high, strict=True)]},
         "run": {

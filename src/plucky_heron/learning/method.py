@@ -39,7 +39,7 @@ METHODS = {
 class Judge(Protocol):
     """What is known of reward and endings without learning it; see `task.observed_pay`."""
 
-    everything_paid: bool
+    every_reward: bool
     every_ending: bool
 
     def judge(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:

@@ -227,7 +227,7 @@ class _Imagining(OffPolicy):
             noise[:, -1] = 0.0  # the reward is foreseen by its mean
             then = self.ensemble.foresee(state, commands, member, noise)
             paid, ended = self._known(state, commands, then.observations)
-            if self.judge is None or not self.judge.everything_paid:
+            if self.judge is None or not self.judge.every_reward:
                 paid = paid + then.reward
             if self.judge is None or not self.judge.every_ending:
                 # by the likelier case: drawn by chance, a few wrong endings in a thousand would already spoil the values

@@ -98,7 +98,7 @@ class OffPolicySettings(NetworkSettings):
     )  # fmt: skip
     policy_rests: int = setting(
         0, "policy rests", "Control steps at first in which critics learn and the policy stays as it began.",
-        "0 where the policy begins as a law that already works: critics that know nothing pull it away before they know better.", ge=0, le=10_000_000,
+        "0 where the policy begins as a base controller that already works: critics that know nothing pull it away before they know better.", ge=0, le=10_000_000,
     )  # fmt: skip
     standardisation_steps: int = setting(
         5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
@@ -223,7 +223,7 @@ class OffPolicy(ABC):
             experience = replace(experience, reward=np.clip(experience.reward, -limit, limit))
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
         predicted = self.critics[0].of(inputs).copy()
-        self.replay.add(observations, commands, predicted * self._pay_spread(), experience)
+        self.replay.add(observations, commands, predicted * self._reward_spread(), experience)
         self.running_return = self.shared.discount * self.running_return + experience.reward
         self.paid.update(self.running_return[:, None])
         over = experience.ended | experience.cut
@@ -245,7 +245,7 @@ class OffPolicy(ABC):
     def _compare(self, experience: Experience, over: Array) -> None:
         inputs = self.inputs.of(experience.after)
         commands = self.best(np.ascontiguousarray(inputs[:, : self.space.seen].astype(self.dtype)))
-        tails = self.critics[0].of(np.concatenate([inputs, commands], axis=1, dtype=self.dtype)) * self._pay_spread()
+        tails = self.critics[0].of(np.concatenate([inputs, commands], axis=1, dtype=self.dtype)) * self._reward_spread()
         for copy in np.flatnonzero(over):
             tail = 0.0 if experience.ended[copy] else float(tails[copy])
             self.gap += self.replay.realised(int(copy), self.shared.discount, tail)
@@ -306,9 +306,9 @@ class OffPolicy(ABC):
         kernels.inputs_of(rows.observations, offset, scale, limit, rows.commands, self.state, self.seen)
         kernels.inputs_of(rows.after, offset, scale, limit, rows.commands, self.after, self.seen_after)
         if self.shared.reward_standardisation:
-            rows.reward[:] /= self._pay_spread()
+            rows.reward[:] /= self._reward_spread()
 
-    def _pay_spread(self) -> np.float32:
+    def _reward_spread(self) -> np.float32:
         """What rewards are divided by."""
         if not self.shared.reward_standardisation:
             return np.float32(1.0)

@@ -39,7 +39,7 @@ class Policy:
     low, high : float32 (actions,)
         Network output -1 .. 1 is mapped onto low .. high and clipped there.
     base : float32 (actions, observations + 1), optional
-        A law under the network, affine in the sensor values, its constants last: the network then only corrects it.
+        A base controller under the network, affine in the sensor values, its constants last: the network then only corrects it.
     memory, memory_parameters
         Units of a gated memory before the network, and its weights (see `kernels.memory`); what it remembers are the network's last inputs.
     identity : str

@@ -1,4 +1,4 @@
-"""Learning a correction on top of a law that is known: the sum is what acts, what is judged, and what is handed over.
+"""Learning a correction on top of a known base controller: the sum is what acts, what is judged, and what is handed over.
 
 After Johannink et al. 2019 ("Residual reinforcement learning for robot control"), eq. 3, around any method: the method's commands
 are corrections within a share of the range, its critics value corrections, and only this file knows of the sum.
@@ -25,7 +25,7 @@ class Residual:
     make
         Makes the method for the space of corrections.
     base : (actions, observations that the policy is given + 1)
-        The law, affine in the observations; constants last.
+        The base controller, affine in the observations; constants last.
     reach
         Largest correction, as a share of half the command range.
     """
@@ -38,11 +38,11 @@ class Residual:
         self.inner = make(replace(space, low=-most, high=most, judge=None))
 
     def choose(self, observations: Array) -> Array:
-        """The law's commands and the method's corrections, within the limits."""
+        """The base controller's commands and the method's corrections, within the limits."""
         seen = observations[:, : self.space.seen]
-        law = seen @ self.base[:, :-1].T.astype(np.float64) + self.base[:, -1]
+        base = seen @ self.base[:, :-1].T.astype(np.float64) + self.base[:, -1]
         self._corrections = self.inner.choose(observations)
-        return np.asarray(np.clip(law + self._corrections, self.space.low, self.space.high))
+        return np.asarray(np.clip(base + self._corrections, self.space.low, self.space.high))
 
     def take(self, experience: Experience) -> None:
         """As the method does; its command was the correction."""
@@ -68,7 +68,7 @@ class Residual:
         return replace(self.inner.policy(), low=low, high=high, base=self.base, reach=self.reach)
 
     def keep(self) -> dict[str, Array]:
-        """All state; the law is part of it."""
+        """All state; the base controller is part of it."""
         return {f"inner.{name}": values for name, values in self.inner.keep().items()} | {"base": self.base}
 
     def restore(self, kept: dict[str, Array]) -> None:

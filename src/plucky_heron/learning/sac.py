@@ -129,7 +129,7 @@ class SoftActorCritic(OffPolicy):
             log_spread,
         )
         self.critics_say()
-        kernels.soft_worth(self.critics[0].said, self.critics[1].said, log_density, weight, self.worth)
+        kernels.soft_value(self.critics[0].said, self.critics[1].said, log_density, weight, self.worth)
         self.chosen[...] = self.state
         outputs = kernels.soft_draw(
             self.parameters,

@@ -11,7 +11,7 @@ from typing import Annotated, Any
 from pydantic import Field, ValidationInfo, field_validator, model_validator
 
 from plucky_heron.errors import UnitError, did_you_mean
-from plucky_heron.files import FORMAT, Settings
+from plucky_heron.files import Settings
 from plucky_heron.machine.joints import Joint, coordinate_unit, units_of
 from plucky_heron.machine.parts import (
     GROUND,
@@ -31,6 +31,7 @@ from plucky_heron.machine.parts import (
 )  # fmt: skip
 from plucky_heron.machine.sensors import Sensor
 from plucky_heron.units import Area, Inertia, Mass, parse
+from plucky_heron.upgrading import FORMAT
 
 __all__ = [
     "GROUND", "Body", "Coupling", "Drive", "Float", "Hull", "Joint", "Machine", "Name", "Shape", "Spring", "Tank",

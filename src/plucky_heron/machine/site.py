@@ -9,9 +9,10 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
-from plucky_heron.files import FORMAT, Settings
+from plucky_heron.files import Settings
 from plucky_heron.machine.parts import Above, Name, NotBelow, Point, Shape, Surface
 from plucky_heron.units import Acceleration, Angle, Density, Length, Number, Speed, Time
+from plucky_heron.upgrading import FORMAT
 
 Flat = tuple[Length, Length]
 MOST_HEIGHTS = 4_000_000

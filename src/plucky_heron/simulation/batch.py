@@ -106,7 +106,7 @@ class Batch:
         counts = (sum(e.width for e in problem.observations), len(problem.rewards), len(problem.endings), 1)
         edges = itertools.accumulate(counts, initial=0)
         self._rows = [slice(first, last) for first, last in itertools.pairwise(edges)]
-        self._weights, self._at_ending = _payment(problem)
+        self._weights, self._at_ending = _reward_weights(problem)
         formulas = [*sources, *problem.definitions.values(), *problem.mixing.values(), *problem.hold.values()]
         formulas += [*(problem.target or ()), *(e for rule in problem.rules.values() for e in rule)]
         for options in problem.options.values():
@@ -380,11 +380,11 @@ class _Row:
         return given
 
 
-def _payment(problem: Problem) -> tuple[Array, list[tuple[int, int]]]:
+def _reward_weights(problem: Problem) -> tuple[Array, list[tuple[int, int]]]:
     """Factor of each reward term in one step, and the terms that are paid at an ending, with its number."""
     weights, at_ending = [], []
     for term, reward in enumerate(problem.task.rewards.values()):
-        each = problem.sample_time if reward.pay == "each second" else 1.0
+        each = problem.sample_time if reward.when == "each second" else 1.0
         weights.append(0.0 if reward.muted else reward.weight * each)
         if reward.ending is not None:
             at_ending.append((term, list(problem.task.endings).index(reward.ending)))

@@ -17,7 +17,7 @@ import tomlkit
 from pydantic import BaseModel
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import FORMAT, inside, parse_toml, validate, write_whole
+from plucky_heron.files import inside, parse_toml, validate, write_whole
 from plucky_heron.machine import editing
 from plucky_heron.machine.drawings import colours_of, layers_of, with_drawings
 from plucky_heron.machine.meshes import hull_points
@@ -27,6 +27,7 @@ from plucky_heron.machine.urdf import read_urdf
 from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.units import unit_in
+from plucky_heron.upgrading import FORMAT
 
 MEANINGS = ("wall", "course", "gate", "ground")
 

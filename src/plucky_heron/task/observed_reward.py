@@ -19,14 +19,14 @@ from plucky_heron.task.problem import Problem
 Array = np.ndarray
 
 
-class ObservedPay:
+class ObservedReward:
     """Reward terms and endings of a problem that follow from observations.
 
     Attributes
     ----------
     terms, endings : tuple of str
         Names of those that follow.
-    everything_paid, every_ending : bool
+    every_reward, every_ending : bool
         Whether none is left to be learned.
     """
 
@@ -46,20 +46,20 @@ class ObservedPay:
         self.endings = tuple(n for n, e in zip(task.endings, self._endings, strict=True) if e is not None)
         self.every_ending = len(self.endings) == len(task.endings)
         self._terms: list[tuple[Expression, float, int]] = []
-        names, self.everything_paid = [], True
+        names, self.every_reward = [], True
         for (name, reward), formula in zip(task.rewards.items(), problem.rewards, strict=True):
             number = -1 if reward.ending is None else list(task.endings).index(reward.ending)
-            told = self._told(formula) if reward.pay != "on event" else None
+            told = self._told(formula) if reward.when != "on event" else None
             # what is paid at an ending hangs on which of all endings it was: the first that holds
             if number >= 0 and not all(e is not None for e in self._endings[: number + 1]):
                 told = None
             if reward.muted:
                 continue
             if told is None:
-                self.everything_paid = False
+                self.every_reward = False
                 continue
             names.append(name)
-            weight = reward.weight * (problem.sample_time if reward.pay == "each second" else 1.0)
+            weight = reward.weight * (problem.sample_time if reward.when == "each second" else 1.0)
             self._terms.append((told, weight, number))
         self.terms = tuple(names)
         self._programs: dict[int, tuple[dict[str, Array], Program]] = {}

@@ -31,6 +31,7 @@ from plucky_heron.task.own_code import OwnFunctions, load_code
 from plucky_heron.task.schema import Task
 from plucky_heron.task.signals import SITE_PARAMETERS, base_signals, parameter_unit
 from plucky_heron.units import parse
+from plucky_heron.upgrading import rename
 
 NOT_FINITE = "not finite"
 """Built-in ending: the simulation blew up; always a failure."""
@@ -148,7 +149,15 @@ class Problem:
 
 
 def _plain(part: Machine | Site | Task) -> dict[str, Any]:
-    return part.model_dump(mode="json", exclude={"notes", "name", "acknowledged", "rules"}, exclude_defaults=True)
+    """A part as it decides how episodes go, under the names of format 1: fingerprints of runs made then still hold."""
+    told: dict[str, Any] = part.model_dump(
+        mode="json", exclude={"notes", "name", "acknowledged", "rules"}, exclude_defaults=True
+    )
+    told.pop("format", None)
+    if isinstance(part, Task):
+        for term in told.get("rewards", {}).values():
+            rename(term, "when", "pay")
+    return told
 
 
 def read_problem(folder: Path, task_name: str, faults: list[FileError] | None = None) -> Problem:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from plucky_heron.files import FORMAT, Settings
+from plucky_heron.files import Settings
 from plucky_heron.machine.parts import Name, NotBelow, Shape
 from plucky_heron.task.commanding import Action
 from plucky_heron.task.distributions import Distribution
@@ -14,6 +14,7 @@ from plucky_heron.task.observing import Observation, Unit
 from plucky_heron.task.own_code import OwnCode
 from plucky_heron.task.placing import Gates, Placing
 from plucky_heron.units import Frequency, Number, Time
+from plucky_heron.upgrading import FORMAT
 
 __all__ = ["Action", "Ending", "Measure", "Observation", "Reward", "Rule", "Setpoint", "Signal", "Task", "Timing"]
 
@@ -75,23 +76,24 @@ class Signal(Settings):
 
 
 class Reward(Settings):
-    """A term of the score: `weight` times `formula`, paid each second, each step, on an event, or once at an ending."""
+    """A term of the reward: `weight` times `formula`, given each second, each step, on an event, or once at an ending."""
 
     formula: str = "1"
     weight: Number = 1.0
-    pay: Literal["each second", "each step", "on event", "at ending"] = "each second"
+    when: Literal["each second", "each step", "on event", "at ending"] = "each second"
+    """When it is given."""
     ending: str | None = None
     event: str | None = None
-    """Formula; the term is paid in the sample in which it begins to hold."""
+    """Formula; the term is given in the sample in which it begins to hold."""
     muted: bool = False
-    """Computed and shown, but not paid."""
+    """Computed and shown, but not counted."""
 
     @model_validator(mode="after")
     def _complete(self) -> Reward:
-        if (self.pay == "at ending") != (self.ending is not None):
-            raise ValueError("pay = 'at ending' goes with ending = its name")
-        if (self.pay == "on event") != (self.event is not None):
-            raise ValueError("pay = 'on event' goes with event = a formula")
+        if (self.when == "at ending") != (self.ending is not None):
+            raise ValueError("when = 'at ending' goes with ending = its name")
+        if (self.when == "on event") != (self.event is not None):
+            raise ValueError("when = 'on event' goes with event = a formula")
         return self
 
 
@@ -161,6 +163,8 @@ class Rule(Settings):
 
 class Task(Settings):
     """A task file."""
+
+    kind_of_file: ClassVar[str] = "tasks"
 
     format: int = FORMAT
     name: str = ""

@@ -54,13 +54,13 @@ def wishes(problem: Problem) -> list[Wish]:
             Wish(
                 "gate",
                 "once for every gate passed",
-                {"formula": "1", "pay": "on event", "event": "gate.passing", "weight": 2.0},
+                {"formula": "1", "when": "on event", "event": "gate.passing", "weight": 2.0},
             )
         )
     for name, ending in problem.task.endings.items():
         weight = 10.0 if ending.kind == "success" else -20.0
         found.append(
-            Wish(name.replace(" ", "_"), f"once, when {name}", {"pay": "at ending", "ending": name, "weight": weight})
+            Wish(name.replace(" ", "_"), f"once, when {name}", {"when": "at ending", "ending": name, "weight": weight})
         )
     return found
 

@@ -29,7 +29,7 @@ class Forecast:
     layers: tuple[int, ...]
     call_microseconds: float
     base_explained: tuple[float, ...] = ()
-    """Of a residual recipe: share of each command of the original that the law under the policy explains."""
+    """Of a residual recipe: share of each command of the original that the base controller explains."""
 
 
 def replay_megabytes(problem: Problem, recipe: Recipe) -> float:

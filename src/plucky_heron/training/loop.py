@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.control.base_controller import BaseLaw, base_law
+from plucky_heron.control.base_controller import BaseController, base_controller
 from plucky_heron.errors import FileError
 from plucky_heron.files import read_arrays, write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch
-from plucky_heron.task.observed_reward import ObservedPay
+from plucky_heron.task.observed_reward import ObservedReward
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
@@ -62,7 +62,7 @@ class Run:
     Raises
     ------
     StateError
-        The recipe corrects a law that cannot be told from what the policy senses; see `base_law`.
+        The recipe corrects a base controller that cannot be told from what the policy senses; see `base_controller`.
     """
 
     def __init__(
@@ -79,13 +79,15 @@ class Run:
         self.identity = identity
         self.verdict: Verdict | None = None
         """Why it ended; kept, so that a run which was killed afterwards does not go on beyond its end."""
-        self.base = base_law(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
+        self.base = (
+            base_controller(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
+        )
         self.method = method_of(problem, recipe, seed, threads, self.base)
         shift = setpoint_shift(problem)
         self.told_setpoints = shift.names if shift is not None else ()
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
-        if recipe.cut_after is not None:
-            self.batch.limit = min(self.batch.limit, max(1, problem.task.timing.samples(recipe.cut_after)))
+        if recipe.training_time_limit is not None:
+            self.batch.limit = min(self.batch.limit, max(1, problem.task.timing.samples(recipe.training_time_limit)))
         self.steps = self.episodes = self.updates = 0
         self.seconds = 0.0
         self.next_episode = recipe.copies
@@ -262,7 +264,9 @@ class Run:
             self.verdict = Verdict(*(str(text) for text in kept["verdict"]))
 
 
-def method_of(problem: Problem, recipe: Recipe, seed: int, threads: int = 1, base: BaseLaw | None = None) -> Method:
+def method_of(
+    problem: Problem, recipe: Recipe, seed: int, threads: int = 1, base: BaseController | None = None
+) -> Method:
     """The recipe's method, ready to learn; that of a residual recipe corrects `base`."""
 
     def make(space: Space) -> Method:
@@ -289,7 +293,7 @@ def space_of(problem: Problem) -> Space:
         problem.high,
         standardised,
         len(entries) - len(problem.sensed),
-        ObservedPay(problem),
+        ObservedReward(problem),
         problem.mirror,
         setpoint_shift(problem),
     )

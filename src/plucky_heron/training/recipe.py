@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, StateError, did_you_mean
-from plucky_heron.files import FORMAT, Settings, explain, inside, read_toml, validate
+from plucky_heron.files import Settings, explain, inside, read_toml, validate
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
 from plucky_heron.units import Time
+from plucky_heron.upgrading import FORMAT, upgrade
 
 
 class EvaluationPlan(Settings):
@@ -33,7 +34,7 @@ class ResidualPlan(Settings):
 
 
 class ShapingPlan(Settings):
-    """What is lent to the learner on the way; see `shaping`."""
+    """What shapes the reward while learning; see `shaping`."""
 
     potential: str
     """Formula over the task's signals, in points of the score: how far along the episode is."""
@@ -41,6 +42,8 @@ class ShapingPlan(Settings):
 
 class Recipe(Settings):
     """A recipe file."""
+
+    kind_of_file: ClassVar[str] = "recipes"
 
     format: int = FORMAT
     name: str = ""
@@ -51,8 +54,8 @@ class Recipe(Settings):
     """Episodes simulated at a time."""
     steps: int = Field(default=500_000, ge=1, le=MOST_STEPS)
     """Control steps after which schedules have run out; a run never goes on beyond them."""
-    cut_after: Time | None = Field(default=None, gt=0, le=1e7)
-    """Training episodes are cut then, so that more starts are met; valued like the time limit. Evaluations are not touched."""
+    training_time_limit: Time | None = Field(default=None, gt=0, le=1e7)
+    """Training episodes end then, so that more starts are met; valued like the task's time limit. Evaluations are not touched."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
     shaping: ShapingPlan | None = None
@@ -129,6 +132,8 @@ def recipe_from_json(text: str, source: Path | str) -> Recipe:
     """
     try:
         data = json.loads(text)
+        if isinstance(data, dict):
+            upgrade(data, Recipe.kind_of_file)
         if isinstance(data, dict) and isinstance(data.get("stop"), list):
             data["stop"] = [_without_others_keys(rule) for rule in data["stop"]]
         return Recipe.model_validate(data)
@@ -163,7 +168,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data["settings"][key] = value
         elif key in ("copies", "steps", "seeds"):
             data[key] = value
-        elif key == "cut_after":
+        elif key == "training_time_limit":
             data[key] = None if value is None else text
         elif key in ("evaluation.every", "evaluation.episodes"):
             data["evaluation"][key.partition(".")[2]] = value
@@ -174,7 +179,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         elif key == "shaping.potential":
             data["shaping"] = None if value is None else {"potential": text}
         else:
-            others = ["copies", "steps", "cut_after", "residual", "residual.reach", "shaping.potential"]
+            others = ["copies", "steps", "training_time_limit", "residual", "residual.reach", "shaping.potential"]
             raise FileError(source, key, text, f"unknown setting; {did_you_mean(key, [*known, *others])}")
     try:
         changed = Recipe.model_validate(data).knowing(recipe.own)

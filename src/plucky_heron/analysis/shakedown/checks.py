@@ -193,7 +193,9 @@ def _wanted(seen: Seen) -> Iterator[Check]:
     paid = signals_behind(problem, (*problem.rewards, *problem.endings, problem.measure))
     hidden = [n for n, s in problem.task.setpoints.items() if n in paid and n not in sensed and s.draw.fixed is None]
     if problem.task.setpoints:
-        text = f"{', '.join(hidden)} decide the pay and are not sensed" if hidden else "all that are wanted are sensed"
+        text = (
+            f"{', '.join(hidden)} decide the reward and are not sensed" if hidden else "all that are wanted are sensed"
+        )
         yield Check("set-points are sensed", LOOK, not hidden, text)
     deadlines = [n for n, e in problem.task.endings.items() if e.deadline is not None]
     if deadlines:

@@ -8,7 +8,7 @@ import numpy as np
 
 from plucky_heron.analysis.shakedown.checks import LOOK, Check, Seen
 from plucky_heron.task.mirror import Mirror
-from plucky_heron.task.observed_reward import ObservedPay
+from plucky_heron.task.observed_reward import ObservedReward
 
 Array = np.ndarray
 
@@ -30,7 +30,7 @@ def mirror_checks(seen: Seen) -> Iterator[Check]:
     finite = np.isfinite(np.concatenate([before, commands, after], axis=1)).all(axis=1)
     before, commands, after = before[finite], commands[finite], after[finite]
     yield _moves_alike(seen, mirror, before, commands, after)
-    yield _pays_alike(seen, mirror, before, commands, after)
+    yield _rewards_alike(seen, mirror, before, commands, after)
 
 
 def _moves_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, after: Array) -> Check:
@@ -56,10 +56,10 @@ def _moves_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, aft
     return Check(name, LOOK, bool(share[worst] <= UNLIKE), text)
 
 
-def _pays_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, after: Array) -> Check:
+def _rewards_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, after: Array) -> Check:
     """What follows from observations alone must pay the same on both sides."""
-    judge = ObservedPay(seen.problem)
-    name = "pays alike in the mirror"
+    judge = ObservedReward(seen.problem)
+    name = "rewards are alike in the mirror"
     if not judge.terms or not len(before):
         return Check(name, LOOK, True, "no term follows from what is observed alone")
     paid, ended = judge.judge(before, commands, after)

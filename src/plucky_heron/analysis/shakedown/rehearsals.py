@@ -17,7 +17,7 @@ import numpy as np
 from plucky_heron.analysis.proving.proof import opponents
 from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM, WRONG, Check, Seen, signal_checks, speed_check
 from plucky_heron.analysis.shakedown.mirror_checks import mirror_checks
-from plucky_heron.analysis.shakedown.reward_checks import pay_checks
+from plucky_heron.analysis.shakedown.reward_checks import reward_checks
 from plucky_heron.errors import FileError
 from plucky_heron.files import MOST_BYTES, inside, is_file, read_json, read_text, write_whole
 from plucky_heron.simulation.drivers import Constant, Driver, Recorded, SmoothRandom
@@ -159,7 +159,7 @@ def shake_down(
     seen = Seen(problem, rehearsals, by_name, met, budget)
     checks: list[Check] = []
     for check in itertools.chain(
-        signal_checks(seen), mirror_checks(seen), pay_checks(seen), [speed_check(seen, speed)]
+        signal_checks(seen), mirror_checks(seen), reward_checks(seen), [speed_check(seen, speed)]
     ):
         checks.append(replace(check, acknowledged=problem.task.acknowledged.get(check.name, "")))
         share = 0.4 + 0.6 * len(checks) / (len(checks) + 6)

@@ -23,7 +23,7 @@ SCALE = (0.01, 10.0)
 """What a step should pay, in size, on average."""
 
 
-def pay_checks(seen: Seen) -> Iterator[Check]:
+def reward_checks(seen: Seen) -> Iterator[Check]:
     """All checks of what is paid."""
     yield _endings(seen)
     yield _dominance(seen)
@@ -54,7 +54,7 @@ def _dominance(seen: Seen) -> Check:
     ending = task.endings.get(task.rewards[names[top]].ending or "")
     goal = ending is not None and ending.kind == "success"  # a sparse reward is the goal itself
     passed = bool(share[top] <= LARGEST_SHARE) or len(names) == 1 or goal
-    text = f"{names[top]} is {100 * share[top]:.0f} % of what {_the(best.driver)} is paid"
+    text = f"{names[top]} is {100 * share[top]:.0f} % of what {_the(best.driver)} is rewarded"
     remedy = None
     if not passed:
         weight = seen.problem.task.rewards[names[top]].weight
@@ -75,8 +75,8 @@ def _scale(seen: Seen) -> Check:
     ]
     typical = float(np.median(paid)) if paid else 0.0
     text = f"a command pays {show(typical)} in size, an episode up to {show(max(float(np.abs(t.score).max()) for t in seen.rehearsals.values()))}"
-    only_once = all(r.pay in ("at ending", "on event") for r in seen.problem.task.rewards.values())
-    return Check("pay is of the size of 1", LOOK, SCALE[0] <= typical <= SCALE[1] or only_once, text)
+    only_once = all(r.when in ("at ending", "on event") for r in seen.problem.task.rewards.values())
+    return Check("reward is of the size of 1", LOOK, SCALE[0] <= typical <= SCALE[1] or only_once, text)
 
 
 def _order(seen: Seen) -> Iterator[Check]:
@@ -86,27 +86,30 @@ def _order(seen: Seen) -> Iterator[Check]:
     if success.any() and not success.all():
         good, bad = float(score[success].mean()), float(score[~success].mean())
         text = f"success scores {show(good)} on average, the rest {show(bad)}"
-        yield Check("success pays", LOOK, good > bad, text)
+        yield Check("success is rewarded", LOOK, good > bad, text)
     else:
         text = (
             "everyone succeeds"
             if success.any()
             else "the rehearsals met no success: write a rule, or drive it yourself"
         )
-        yield Check("success pays", LOOK, False, text)
+        yield Check("success is rewarded", LOOK, False, text)
     able = [t for t in seen.rehearsals.values() if t.driver != "nobody" and t.success.any()]
     if able:
         nobody, best = seen.rehearsals["nobody"], max(able, key=lambda t: float(t.success.mean()))
         still, active = float(nobody.score.mean()), float(best.score.mean())
         passed = active > still or float(nobody.success.mean()) >= float(best.success.mean())
         yield Check(
-            "standing still pays less", LOOK, passed, f"nobody scores {show(still)}, {_the(best.driver)} {show(active)}"
+            "standing still is rewarded less",
+            LOOK,
+            passed,
+            f"nobody scores {show(still)}, {_the(best.driver)} {show(active)}",
         )
 
 
 def _loops(seen: Seen) -> Check:
     """Going round in circles must not pay more than doing it right: the best of 200 constant and periodic commands."""
-    name = "no loop pays better"
+    name = "no loop is rewarded better"
     problem = seen.problem
     first = Loops(problem, LOOPS, EVALUATION_SEED)
     starts = int(np.clip(_LOOP_COPY_STEPS // (LOOPS * problem.task.timing.steps), 1, 4))

@@ -117,7 +117,7 @@ def usual_names(problem: Problem) -> list[str]:
 
     order = sorted(newest, key=later)
     sensed = [e.name for e in order[:3]]
-    return [*sensed, *[c.name for c in problem.commands], "paid a step"]
+    return [*sensed, *[c.name for c in problem.commands], "reward a step"]
 
 
 class StripChart(QWidget):

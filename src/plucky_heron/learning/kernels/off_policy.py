@@ -114,7 +114,7 @@ def fit_and_climb(
 
 
 @kernel(entry=True, makes_arrays=True)
-def soft_worth(first, second, log_density, weight, worth):
+def soft_value(first, second, log_density, weight, worth):
     """The least of two values less the weighted log-density (Haarnoja et al. 2018, eq. 5)."""
     for i in range(first.shape[0]):
         worth[i] = min(first[i], second[i]) - weight * log_density[i]

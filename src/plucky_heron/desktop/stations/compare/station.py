@@ -174,7 +174,7 @@ class CompareStation(Station):
         row.addWidget(label("control steps", "soft"))
         self.curves.body.addWidget(self.chart, 1)
         self.curves.body.addLayout(row)
-        self.said = Card("What may be said", "every seed a dot, median, quartiles")
+        self.said = Card("Conclusions", "every seed a dot, median, quartiles")
         self.dots = SeedDots()
         self.said.body.addWidget(self.dots, 1)
         self.words = label("", wrap=True)

@@ -354,7 +354,7 @@ class ShakedownStation(Station):
         self.bench.playback.pause()
         self.drawing.pushing = True
         self.below.setCurrentWidget(self.panel)
-        self.checks.caption.setText("YOUR HANDS")
+        self.checks.caption.setText("MANUAL DRIVING")
         self.checks.note.setText(
             f"{self.gamepad.name}, sliders, keys, the mouse" if found else "sliders, keys, and the mouse on the drawing"
         )

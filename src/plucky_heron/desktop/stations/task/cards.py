@@ -124,7 +124,7 @@ class SensesCard(EditCard):
     """What the policy is given, each with a live gauge."""
 
     def __init__(self, model: TaskModel) -> None:
-        super().__init__("What it senses", model)
+        super().__init__("Observations", model)
         self.rows = Rows((5, 5, 0), spacing=6)
         self.body.addWidget(scrolled(self.rows), 1)
         foot = QHBoxLayout()
@@ -266,7 +266,7 @@ class EndsCard(EditCard):
     """How it ends, the yardstick, the clock."""
 
     def __init__(self, model: TaskModel) -> None:
-        super().__init__("How it ends", model)
+        super().__init__("Endings", model)
         self.rows = Rows((1, 0), spacing=2)
         self.body.addWidget(scrolled(self.rows), 1)
         self.adding, menu = menu_button("Add an ending")
@@ -275,7 +275,7 @@ class EndsCard(EditCard):
         menu.addAction("deadline, a true end", self.add_deadline)
         self.body.addWidget(self.adding, 0, Qt.AlignmentFlag.AlignLeft)
         self.body.addWidget(rule())
-        self.body.addWidget(label("MEASURE, APART FROM THE PAY", "caption"))
+        self.body.addWidget(label("MEASURE", "caption"))
         self.measure_text = label("", "soft", wrap=True)
         self.body.addWidget(self.measure_text)
         self.measure = FormulaField("measure")
@@ -284,7 +284,7 @@ class EndsCard(EditCard):
         )
         self.body.addWidget(self.measure)
         self.body.addWidget(rule())
-        self.body.addWidget(label("CLOCK", "caption"))
+        self.body.addWidget(label("TIMING", "caption"))
         line = QHBoxLayout()
         line.setSpacing(6)
         self.rate, self.limit = QuantityField("1/s", "control rate"), QuantityField("s", "time limit")

@@ -49,7 +49,7 @@ class CommandsCard(EditCard):
     """What the policy commands, and how episodes start."""
 
     def __init__(self, model: TaskModel) -> None:
-        super().__init__("What it commands", model)
+        super().__init__("Actions", model)
         self.words = label("", "soft", wrap=True)
         self.words.setMaximumHeight(54)
         self.words.setAlignment(Qt.AlignmentFlag.AlignTop)

@@ -75,9 +75,11 @@ class TaskModel(QObject):
         if self.bench.shakedown_older():
             return "the rehearsals are older than the task"
         still = shaken.rehearsals.get("nobody")
-        loop = next((c for c in shaken.checks if c.name == "no loop pays better"), None)
+        loop = next((c for c in shaken.checks if c.name == "no loop is rewarded better"), None)
         text = f"standing still {show(float(still.score.mean()))}" if still is not None else ""
-        return text + (("; no short cut found" if loop.passed else "; a loop pays better") if loop is not None else "")
+        return text + (
+            ("; no short cut found" if loop.passed else "; a loop is rewarded better") if loop is not None else ""
+        )
 
     def spanned(self, problem: Problem) -> str:
         """How far the machine goes while a command is held."""

@@ -23,7 +23,7 @@ Array = np.ndarray
 
 TERM = [
     Field("formula", "formula", "formula", default="1"), Field("weight", "weight", default="1"),
-    Field("pay", "paid", "choice", ("each second", "each step"), "each second"), Field("muted", "muted", "switch", default=False),
+    Field("when", "given", "choice", ("each second", "each step"), "each second"), Field("muted", "muted", "switch", default=False),
 ]  # fmt: skip
 
 EVENT_TERM = [
@@ -37,11 +37,11 @@ ENDING_TERM = [
 ]  # fmt: skip
 
 
-class PayCard(EditCard):
+class RewardCard(EditCard):
     """What it is paid for, and what each term paid."""
 
     def __init__(self, model: TaskModel, reference: Callable[[], object]) -> None:
-        super().__init__("What it is paid for", model)
+        super().__init__("Reward", model)
         self.rows = Rows((2, 11, 0, 0, 4, 3, 0), spacing=3)
         self.body.addWidget(scrolled(self.rows), 1)
         self.wrong = label("", "wrong", wrap=True)
@@ -76,8 +76,8 @@ class PayCard(EditCard):
         problem = self.model.bench.problem
         if problem is None or name not in problem.task.rewards:
             return
-        pay = problem.task.rewards[name].pay
-        fields = {"on event": EVENT_TERM, "at ending": ENDING_TERM}.get(pay, TERM)
+        when = problem.task.rewards[name].when
+        fields = {"on event": EVENT_TERM, "at ending": ENDING_TERM}.get(when, TERM)
         self.open_entry(name, ("rewards", name), fields)
 
     def refresh(self, problem: Problem) -> None:
@@ -95,7 +95,7 @@ class PayCard(EditCard):
         )
         self.note.setText(
             f"mean of {len(trials.score)} episodes, {trials.driver}" if trials is not None and paid is not None
-            else "rehearse to see what each term pays"
+            else "rehearse to see what each term gives"
         )  # fmt: skip
         heads = [
             "term",
@@ -115,7 +115,7 @@ class PayCard(EditCard):
             ]
             cells += [self._formula(name, reward, problem), self._weight(name, reward)]
             when = {"at ending": f"at {reward.ending}", "on event": "on event"}.get(
-                reward.pay, reward.pay.removeprefix("each ")
+                reward.when, reward.when.removeprefix("each ")
             )
             cells.append(label(when, "soft"))
             spark = Spark(course[:, k], role) if course is not None else None
@@ -134,7 +134,7 @@ class PayCard(EditCard):
         self.advice.setText(model.advice())
 
     def _formula(self, name: str, reward: Any, problem: Problem) -> QWidget:
-        if reward.pay == "at ending" and reward.formula == "1":
+        if reward.when == "at ending" and reward.formula == "1":
             return label("once", "soft")
         field = FormulaField(f"{name} formula")
         field.set_problem(problem)

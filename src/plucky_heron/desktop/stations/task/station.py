@@ -16,7 +16,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.task.cards import EditCard, EndsCard, SensesCard
 from plucky_heron.desktop.stations.task.commands import CommandsCard
 from plucky_heron.desktop.stations.task.model import TaskModel
-from plucky_heron.desktop.stations.task.reward import PayCard
+from plucky_heron.desktop.stations.task.reward import RewardCard
 from plucky_heron.desktop.stations.task.sample import SampleCard
 from plucky_heron.formula import FUNCTIONS
 from plucky_heron.simulation.replay import Series, follow_command, signals_of
@@ -37,9 +37,13 @@ class TaskStation(Station):
         grid.setSpacing(10)
         model = self.model
         self.senses, self.sample = SensesCard(model), SampleCard(model, self.follow)
-        self.commands, self.ends, self.pays = CommandsCard(model), EndsCard(model), PayCard(model, self.show_reference)
-        self.cards: tuple[EditCard, ...] = (self.senses, self.commands, self.ends, self.pays)
-        model.refused.connect(self.pays.say)
+        self.commands, self.ends, self.rewards_card = (
+            CommandsCard(model),
+            EndsCard(model),
+            RewardCard(model, self.show_reference),
+        )
+        self.cards: tuple[EditCard, ...] = (self.senses, self.commands, self.ends, self.rewards_card)
+        model.refused.connect(self.rewards_card.say)
         self.drawing = Drawing(bench.playback)
         picture = bare_card(self.drawing, "drawing")
         picture.body.setSpacing(0)
@@ -56,9 +60,9 @@ class TaskStation(Station):
         grid.addWidget(self.sample, 0, 1)
         grid.addWidget(self.commands, 0, 2)
         grid.addWidget(self.ends, 0, 3)
-        grid.addWidget(self.pays, 1, 0, 1, 3)
+        grid.addWidget(self.rewards_card, 1, 0, 1, 3)
         grid.addWidget(picture, 1, 3)
-        for card in (self.senses, self.sample, self.commands, self.ends, self.pays, picture):
+        for card in (self.senses, self.sample, self.commands, self.ends, self.rewards_card, picture):
             card.steady = True
             card.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
         for column, stretch in enumerate((40, 15, 30, 31)):
@@ -79,7 +83,7 @@ class TaskStation(Station):
         problem = self.bench.problem
         if problem is None:
             return
-        for card in (self.senses, self.commands, self.ends, self.pays, self.sample):
+        for card in (self.senses, self.commands, self.ends, self.rewards_card, self.sample):
             card.refresh(problem)
         self.drawing.set_problem(problem)
         names = problem.surroundings.names
@@ -138,7 +142,7 @@ class TaskStation(Station):
             recording.commands[min(row, recording.steps - 1)] if given and recording is not None else None
         )
         if recording is not None and recording.steps:
-            self.pays.show_index(playback.index / recording.steps)
+            self.rewards_card.show_index(playback.index / recording.steps)
         for card in self.cards:
             if card.sheet is not None:
                 card.sheet.show_index(playback.index)

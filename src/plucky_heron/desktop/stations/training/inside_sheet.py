@@ -85,7 +85,7 @@ class ModelView(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
-        errors = Card("What was missed", "share of the truth's spread")
+        errors = Card("Prediction errors", "share of the truth's spread")
         self.list = QListWidget()
         self.list.setAccessibleName("observations")
         for k in self.order:
@@ -206,7 +206,7 @@ class LandscapeView(QWidget):
         self.plot = _plot("weights and scores")
         left.body.addWidget(self.plot, 1)
         left.body.addWidget(label("Dark: among the best tenth. Pale: worse. Ring: the weights that are kept.", "soft"))
-        right = Card("How far each may move", "those that tell most first")
+        right = Card("Search spread", "those that tell most first")
         rows = Rows((5, 2, 5), spacing=4)
         for k in self.order:
             mine = weights[:, k]

@@ -35,7 +35,7 @@ FAMILIES = {
 
 ALONE = "nothing: commands alone"
 POTENTIAL = "shaping.potential"
-CUT = "cut_after"
+CUT = "training_time_limit"
 AS_TEXT = (POTENTIAL, CUT)
 """Read as they are typed: a formula, a quantity with its unit."""
 
@@ -145,14 +145,14 @@ class RecipeSheet(QDialog):
             self.cost.setText(f"{_grouped(recipe.steps)} steps a seed{buffer}")
             return
         layers = "-".join(map(str, found.layers))
-        law = ""
+        fitted = ""
         if found.base_explained and recipe.residual is not None and problem is not None:
             named = zip(problem.commands, found.base_explained, strict=True)
             shares = ", ".join(f"{command.name} {100 * share:.0f} %" for command, share in named)
-            law = f"\nof what {recipe.residual.on} commands, the sensors tell: {shares}"
+            fitted = f"\nof what {recipe.residual.on} commands, the sensors tell: {shares}"
         self.cost.setText(
             f"{_grouped(found.steps_per_second)} steps/s here: {_minutes(found.minutes)} a seed for {_grouped(recipe.steps)} steps{buffer}\n"
-            f"policy {layers}, {_grouped(found.parameters)} numbers, {found.call_microseconds:.0f} µs a call{law}"
+            f"policy {layers}, {_grouped(found.parameters)} numbers, {found.call_microseconds:.0f} µs a call{fitted}"
         )
 
     def _show_settings(self, recipe: Recipe) -> None:
@@ -164,7 +164,7 @@ class RecipeSheet(QDialog):
             (plan is not None)
             + (plan is not None and plan.reach != ResidualPlan().reach)
             + (recipe.shaping is not None)
-            + (recipe.cut_after is not None)
+            + (recipe.training_time_limit is not None)
         )
         self.settings.caption.setText(f"SETTINGS · {len(changed) + beside} CHANGED FROM THE STANDARD")
         self.rows.clear()
@@ -185,36 +185,36 @@ class RecipeSheet(QDialog):
 
     def _add_cut(self, recipe: Recipe) -> None:
         """When training episodes are cut short, if ever."""
-        does = "Training episodes are cut after this time, so that more starts are met; a cut is valued like the time limit, and evaluations run in full."
+        does = "Training episodes end after this time, so that more starts are met; valued like the time limit, and evaluations run in full."
         wrong = "What takes longer than this from the start is never met."
-        facts = SettingFacts(CUT, "cut after", does, wrong, None, "", (), str)
-        value = None if recipe.cut_after is None else f"{recipe.cut_after:g} s"
-        self._add_row(CUT, "cut after", value, facts, does, wrong, "off, or a time such as 5 s")
+        facts = SettingFacts(CUT, "training time limit", does, wrong, None, "", (), str)
+        value = None if recipe.training_time_limit is None else f"{recipe.training_time_limit:g} s"
+        self._add_row(CUT, "training time limit", value, facts, does, wrong, "off, or a time such as 5 s")
 
     def _add_residual(self, recipe: Recipe) -> None:
         """What the method corrects: nothing, the regulator, or a rule of the task."""
         plan, problem = recipe.residual, self.bench.problem
         rules = tuple(problem.rules) if problem is not None else ()
         options = (ALONE, "regulator", *rules)
-        does = "Whether it commands alone, or adds a correction to a law; the law is fitted to what the policy senses."
-        wrong = "A law that fails where the policy should learn to succeed: larger reach, or alone."
+        does = "Whether it commands alone, or adds a correction to a base controller, which is fitted to what the policy senses."
+        wrong = "A base controller that fails where the policy should learn to succeed: larger reach, or alone."
         facts = SettingFacts("residual", "corrects", does, wrong, ALONE, "", options, str)
         self._add_row("residual", "corrects", plan.on if plan else ALONE, facts, does, wrong, "")
         if plan is not None:
             does = "Largest correction, as a share of half the command range."
-            wrong = "Too small: what the law does wrong stays wrong. Too large: little is left of the law."
+            wrong = "Too small: what the base controller does wrong stays wrong. Too large: little is left of it."
             facts = SettingFacts(
                 "residual.reach", "reach", does, wrong, ResidualPlan().reach, "above 0 and at most 2", (), float
             )
             self._add_row("residual.reach", "reach", plan.reach, facts, does, wrong, facts.limits)
 
     def _add_shaping(self, recipe: Recipe) -> None:
-        """The potential whose differences are lent to the learner, if any."""
-        lent = recipe.shaping.potential if recipe.shaping is not None else None
+        """The potential whose differences shape the reward that the learner sees, if any."""
+        potential = recipe.shaping.potential if recipe.shaping is not None else None
         does = "Formula over the task's signals whose changes are paid while learning and taken back at an ending; the score never sees it."
         wrong = "A formula that is high where nothing is won: learning lingers there for a while."
-        facts = SettingFacts(POTENTIAL, "lends", does, wrong, None, "", (), str)
-        self._add_row(POTENTIAL, "lends", lent, facts, does, wrong, "off, or such as 0.1 * sown")
+        facts = SettingFacts(POTENTIAL, "shaping potential", does, wrong, None, "", (), str)
+        self._add_row(POTENTIAL, "shaping potential", potential, facts, does, wrong, "off, or such as 0.1 * sown")
 
     def _add_row(
         self, key: str, name: str, value: Any, facts: SettingFacts | None, does: str, wrong: str, limits: str
@@ -316,7 +316,7 @@ class RecipeSheet(QDialog):
             else:
                 document.setdefault("shaping", tomlkit.table())["potential"] = formula
 
-        return self.bench.rewrite("recipes", change, f"lends: {_text(formula)}")
+        return self.bench.rewrite("recipes", change, f"shaping potential: {_text(formula)}")
 
     def reset(self, key: str) -> None:
         """Back to the standard."""

@@ -54,7 +54,7 @@ def outcome(folder: Path, run: int) -> dict[str, object]:
     row = store.run(run)
     found: dict[str, object] = {
         "evaluations": [(e.step, e.episodes, e.score, e.success) for e in store.course(run)], "updates": store.health(run), "retest": row.retest,
-        "ended": (row.steps, row.stop_rule, row.stop_text, row.best_step),
+        "ended": (row.state, row.steps, row.stop_rule, row.stop_text, row.best_step),
     }  # fmt: skip
     store.close()
     for name in ("best", "last"):
@@ -125,6 +125,7 @@ def main() -> int:
             differs = [key for key, value in references[method].items() if found[key] != value]
             if differs:
                 print(f"{method}, run {number}, {killed} kills (seed {given.seed}): other bits in {', '.join(differs)}")
+                print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")
                 return 1
             kills, runs = kills + killed, runs + 1
         store = RunStore(folder)

@@ -31,7 +31,12 @@ STEPS: dict[tuple[str, int], tuple[Renamed, ...]] = {
         Renamed("acknowledged", "no loop pays better", "no loop is rewarded better"),
         Renamed("acknowledged", "pays alike in the mirror", "rewards are alike in the mirror"),
     ),
-    ("recipes", 1): (Renamed("", "cut_after", "training_time_limit"),),
+    ("recipes", 1): (
+        Renamed("", "cut_after", "training_time_limit"),
+        Renamed("settings", "step_size_end", "learning_rate_share_end"),
+        Renamed("settings", "policy_rests", "critic_only_steps"),
+        Renamed("settings", "branches", "model_rollouts"),
+    ),
 }
 """What brings a file of a kind and a format to the next one; nothing, where none is named."""
 

@@ -1,4 +1,4 @@
-"""The ensemble and what is built on it: gradients, recovery of a known linear system, branches, resuming."""
+"""The ensemble and what is built on it: gradients, recovery of a known linear system, model rollouts, resuming."""
 
 from __future__ import annotations
 
@@ -105,7 +105,7 @@ def test_an_untaught_ensemble_disagrees_and_errs() -> None:
 SPACE = Space(np.full(2, -2.0), np.full(2, 2.0), np.full(1, -1.0), np.full(1, 1.0))
 SMALL = {
     "hidden": [16, 16], "minibatch": 32, "random_start_steps": 128, "steps_per_round": 32, "replay_capacity": 4096, "model_hidden": [16],
-    "ensemble_size": 2, "model_every": 64, "model_updates": 5, "branches": 32, "horizon": 3, "horizon_end": 3,
+    "ensemble_size": 2, "model_every": 64, "model_updates": 5, "model_rollouts": 32, "horizon": 3, "horizon_end": 3,
 }  # fmt: skip
 
 
@@ -150,7 +150,7 @@ def test_a_minibatch_holds_the_set_share_of_real_steps() -> None:
     real = {tuple(row) for row in learner.replay.observations[: learner.replay.size].round(5).tolist()}
     shares = [tuple(row) in real for row in learner.mixed.observations.round(5).tolist()]
     assert sum(shares[:8]) == 8 and len(shares) == 32
-    # branches begin in real states too, and go on in foreseen ones
+    # model rollouts begin in real states too, and go on in foreseen ones
     assert sum(shares[8:]) < 20
 
 
@@ -162,7 +162,7 @@ def test_branches_are_explored_as_the_method_explores(fed: str, memory: float) -
         "exploration_memory": memory,
         "exploration_spread": 0.1,
         "exploration_spread_end": 0.1,
-        "branches": 400,
+        "model_rollouts": 400,
     }
     if fed != "sac" and memory == 0.0:
         changes["exploration"] = "independent"

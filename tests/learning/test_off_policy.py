@@ -352,7 +352,7 @@ def episodes(learner: Any, generator: np.random.Generator, rounds: int) -> dict[
     [
         {}, {"priority": 0.6}, {"return_steps": 3}, {"update_after": "episode"}, {"observation_standardisation": False},
         {"reward_standardisation": False}, {"layer_normalisation": True}, {"gradient_limit": 1.0}, {"exploration_memory": 0.9},
-        {"policy_average": 0.02, "reward_limit": 1.0, "step_size_end": 0.2},
+        {"policy_average": 0.02, "reward_limit": 1.0, "learning_rate_share_end": 0.2},
     ],
 )  # fmt: skip
 def test_it_learns_the_best_command_with_every_switch(method: str, switches: dict[str, Any]) -> None:
@@ -413,7 +413,7 @@ def test_single_rewards_are_held_and_the_kept_policy_is_an_average(method: str) 
 
 
 def test_entropy_wanted_and_step_sizes_fall_with_the_budget() -> None:
-    changes = {"entropy_per_command": -1.0, "entropy_per_command_end": -3.0, "step_size_end": 0.1}
+    changes = {"entropy_per_command": -1.0, "entropy_per_command_end": -3.0, "learning_rate_share_end": 0.1}
     learner = made("sac", np.float32, **changes)
     found = []
     for progress in (0.0, 0.5, 1.0, 2.0):
@@ -472,7 +472,7 @@ def test_a_scale_frozen_on_one_corner_shows_as_inputs_at_their_limit(followed: i
 @pytest.mark.parametrize("method", OFF_POLICY)
 def test_a_policy_that_rests_stays_while_critics_learn(method: str) -> None:
     """Critics and their targets move from the first update on; the policy, its target and the entropy weight only after the rest."""
-    agent = made(method, policy_rests=256)
+    agent = made(method, critic_only_steps=256)
     generator = np.random.default_rng(4)
     first = agent.parameters.copy()
     critic, target = agent.critics[0].parameters.copy(), agent.critics[0].target.copy()

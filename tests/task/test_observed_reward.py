@@ -63,7 +63,7 @@ def test_a_model_learns_only_what_the_task_does_not_tell(folder: Path) -> None:
     """The rest of the reward has only what is not known, and branches end where the task says so."""
     problem = exact(folder, "climb")
     space = space_of(problem)
-    small = {"random_start_steps": 64, "minibatch": 32, "model_every": 128, "model_updates": 2, "branches": 32}
+    small = {"random_start_steps": 64, "minibatch": 32, "model_every": 128, "model_updates": 2, "model_rollouts": 32}
     learners = {
         word: make_method("model-based", settings_class("model-based").model_validate(small | {"reward_and_endings": word}), space, 8, 1)
         for word in ("from the task", "learned")

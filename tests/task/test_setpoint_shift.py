@@ -1,4 +1,4 @@
-"""How observations move with set-points: told from formulas, true of the simulation, refused where no straight line, used by branches."""
+"""How observations move with set-points: told from formulas, true of the simulation, refused where no straight line, used by model rollouts."""
 
 from __future__ import annotations
 
@@ -173,7 +173,7 @@ def test_a_run_hands_over_the_set_points_of_the_command(problem: Problem, tmp_pa
         {"formula": "basket.z"},
         setpoints=setpoints,
     )
-    recipe = Recipe(method="model-based", copies=4, steps=400, settings={"random_start_steps": 200, "minibatch": 32, "model_updates": 2, "branches": 16, "updates_per_step": 0.1})  # fmt: skip
+    recipe = Recipe(method="model-based", copies=4, steps=400, settings={"random_start_steps": 200, "minibatch": 32, "model_updates": 2, "model_rollouts": 16, "updates_per_step": 0.1})  # fmt: skip
     run = Run(given, recipe, 1, tmp_path)
     for _ in range(4):
         run.update()

@@ -42,20 +42,20 @@ class OnPolicySettings(NetworkSettings):
         "Matters with a shared trunk or a gradient limit: the policy hardly moves when too large.", gt=0, le=10,
     )  # fmt: skip
     learning_rate: float = setting(
-        1e-3, "step size", "How far one gradient step moves the networks.",
+        1e-3, "learning rate", "How far one gradient step moves the networks.",
         "Too large: change an update (KL) and ratios limited leave their bands. Too small: KL near 0.", gt=0, le=1,
     )  # fmt: skip
     learning_rate_end: float = setting(
-        1e-4, "step size at the end", "What it falls to when the budget is used up.", "Too large: the score wanders at the end.",
+        1e-4, "learning rate at the end", "What it falls to when the budget is used up.", "Too large: the score wanders at the end.",
         ge=0, le=1,
     )  # fmt: skip
     schedule: Literal["linear", "constant", "by change"] = setting(
-        "linear", "schedule", "How the step size goes; by change: it follows the measured change (KL) to its wish.",
+        "linear", "schedule", "How the learning rate goes; by change: it follows the measured change (KL) to its wish.",
         "linear with too small a budget: stops learning before it has learned.",
     )  # fmt: skip
     update_after: Literal["steps", "episodes"] = setting(
-        "steps", "update after", "Learns from a fixed number of steps, or from whole episodes alone (for pay that comes at the end).",
-        "steps with pay only at the end: the critic must carry it back.",
+        "steps", "update after", "Learns from a fixed number of steps, or from whole episodes alone (for rewards that come at the end).",
+        "steps with a reward only at the end: the critic must carry it back.",
     )  # fmt: skip
     steps_per_update: int = setting(
         4096, "steps an update", "Control steps over all copies that one update learns from.",
@@ -110,7 +110,7 @@ class OnPolicySettings(NetworkSettings):
     )
     advantage_standardisation: bool = setting(
         True, "standardise advantages", "Brings the advantages of an update to mean 0 and spread 1.",
-        "Off: the step size means something else in every task.",
+        "Off: the learning rate means something else in every task.",
     )  # fmt: skip
     time_limit_bootstrap: bool = setting(
         True, "bootstrap time limits", "The value of the state at which time cut an episode still counts.",

@@ -47,16 +47,16 @@ def _lengths(copies: int, steps: tuple[int, int, int], every: int, **standard: A
 
 
 REPLAY: dict[str, Any] = {
-    "activation": "silu", "minibatch": 128, "updates_per_step": 2.0, "target_mix": 0.01, "step_size_end": 0.1, "return_steps": 5,
+    "activation": "silu", "minibatch": 128, "updates_per_step": 2.0, "target_mix": 0.01, "learning_rate_share_end": 0.1, "return_steps": 5,
 }  # fmt: skip
 """What brought methods with a replay buffer farthest on the hoist and does not hang on it."""
 
 MODEL: dict[str, Any] = REPLAY | {
     "updates_per_step": 24.0, "return_steps": 10, "random_start_steps": 1_000, "model_every": 128, "model_updates": 40, "gaussian": False,
-    "branches": 1_000, "horizon": 10, "horizon_end": 18, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
+    "model_rollouts": 1_000, "horizon": 10, "horizon_end": 18, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
     "entropy_per_command_end": -2.0, "policy_average": 0.00007,
 }  # fmt: skip
-"""The same for methods with a model: many updates, and branches long enough to see what a command leads to."""
+"""The same for methods with a model: many updates, and model rollouts long enough to see what a command leads to."""
 
 GUIDES = {
     "ppo": Guide(
@@ -70,7 +70,7 @@ GUIDES = {
         "Actor-critic (A2C)", "fresh steps",
         "The plain ancestor of PPO: each step is learned from once. A yardstick, and simple to reason about.",
         "Several times the steps of PPO.",
-        "One bad update ruins the policy, as nothing limits it: score drops and stays down. Smaller step size, larger updates.",
+        "One bad update ruins the policy, as nothing limits it: score drops and stays down. Smaller learning rate, larger updates.",
         _lengths(64, (300_000, 1_000_000, 4_000_000), 49_152),
     ),
     "ddpg": Guide(
@@ -96,9 +96,9 @@ GUIDES = {
     ),
     "model-based": Guide(
         "Model-based", "model",
-        "Where every real step counts: foresees short branches and learns from them too.",
+        "Where every real step counts: foresees short model rollouts and learns from them too.",
         "Thousands to tens of thousands of steps, but many updates for each; slow contacts and jumps are hard to foresee.",
-        "Branches longer than the model is good for: model error above a tenth, score falls as the horizon grows.",
+        "Model rollouts longer than the model is good for: model error above a tenth, score falls as the horizon grows.",
         _lengths(8, (5_000, 15_000, 60_000), 2_500, **MODEL),
     ),
     "random search": Guide(
@@ -110,14 +110,14 @@ GUIDES = {
     ),
     "cross-entropy": Guide(
         "Cross-entropy search", "search",
-        "A linear policy without gradients: works with any pay, also one that comes only at the end.",
+        "A linear policy without gradients: works with any reward, also one that comes only at the end.",
         "Whole episodes; cheap to compute.",
         "Narrows down on luck before it has found anything (spread of weights near 0, score flat).",
         _lengths(64, (200_000, 1_000_000, 5_000_000), 50_000),
     ),
     "evolution": Guide(
         "Evolution strategies", "search",
-        "A small network without gradients: pay at the end, jumps and switches do not trouble it.",
+        "A small network without gradients: a reward at the end, jumps and switches do not trouble it.",
         "Many whole episodes; cheap to compute.",
         "The step is lost in the noise of the starts: score mean does not rise. More candidates or episodes each.",
         _lengths(64, (500_000, 2_000_000, 10_000_000), 100_000),

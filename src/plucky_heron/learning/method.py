@@ -37,7 +37,7 @@ METHODS = {
 
 
 class Judge(Protocol):
-    """What is known of reward and endings without learning it; see `task.observed_pay`."""
+    """What is known of reward and endings without learning it; see `task.observed_reward`."""
 
     every_reward: bool
     every_ending: bool
@@ -68,7 +68,7 @@ class Space:
     critic_only: int = 0
     """How many observations, the last ones, are for critics alone."""
     judge: Judge | None = None
-    """What is paid and where it ends, as far as observations tell."""
+    """What is rewarded and where it ends, as far as observations tell."""
     mirror: Mirror | None = None
     """What observations and commands look like with left and right exchanged, where the task says that nothing else changes."""
     shift: SetpointShift | None = None

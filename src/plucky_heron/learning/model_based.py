@@ -1,5 +1,5 @@
-"""Model-based learning: an ensemble foresees short branches from real states, and SAC, TD3 or DDPG learns from both
-(after Janner et al. 2019, algorithm 2; branches of a model from real states: Sutton 1990).
+"""Model-based learning: an ensemble foresees short model rollouts from real states, and SAC, TD3 or DDPG learns from both
+(after Janner et al. 2019, algorithm 2; model rollouts of a model from real states: Sutton 1990).
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ Array = np.ndarray
 
 
 FIRST_TURN = 10
-"""How many times longer the model learns in its first turn: branches of an untaught model would stay in the buffer for long."""
+"""How many times longer the model learns in its first turn: model rollouts of an untaught model would stay in the buffer for long."""
 
 
 SHOWN = 100
@@ -60,19 +60,19 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         "silu", "model's activation", "What bends the model's sums.", "relu: a model with kinks."
     )
     gaussian: bool = setting(
-        True, "Gaussian model", "Whether the model also says how sure it is, and branches are drawn from that.",
-        "Off with noisy sensors: branches look more certain than the world.",
+        True, "Gaussian model", "Whether the model also says how sure it is, and model rollouts are drawn from that.",
+        "Off with noisy sensors: model rollouts look more certain than the world.",
     )  # fmt: skip
     reward_and_endings: Literal["from the task", "learned"] = setting(
-        "from the task", "reward and endings", "Takes what the task pays, and where it ends, from its own formulas as far as observations tell; "
+        "from the task", "reward and endings", "Takes the reward of the task, and where it ends, from its own formulas as far as observations tell; "
         "the rest is learned.",
-        "learned with rare endings: branches run on through them. from the task with very noisy sensors: noise is paid for.",
+        "learned with rare endings: model rollouts run on through them. from the task with very noisy sensors: noise is rewarded.",
     )  # fmt: skip
     model_every: int = setting(
         256,
         "model learns every",
         "Real steps between rounds of learning the model.",
-        "Too many: branches of an old model.",
+        "Too many: model rollouts of an old model.",
         ge=1,
         le=1_000_000,
     )
@@ -85,32 +85,37 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         le=100_000,
     )
     model_learning_rate: float = setting(
-        1e-3, "model's step size", "How far one step moves the model.", "Too large: model error jumps.", gt=0, le=1
+        1e-3, "model's learning rate", "How far one step moves the model.", "Too large: model error jumps.", gt=0, le=1
     )
-    branches: int = setting(
+    model_rollouts: int = setting(
         256,
-        "branches",
+        "model rollouts",
         "Real states from which the model runs ahead in a round.",
-        "Too few: the same dreams again.",
+        "Too few: the same predictions again.",
         ge=1,
         le=100_000,
     )
     other_setpoints: float = setting(
-        0.5, "other set-points", "Share of branches that begin as if another set-point that was met had been wanted, where observations tell of "
+        0.5, "other set-points", "Share of model rollouts that begin as if another set-point that was met had been wanted, where observations tell of "
         "set-points in a straight line.",
         "0 with few episodes: takes more steps to what lies between the set-points it met. Large where set-points hang together with where the machine "
-        "stands: branches from what never comes up.", ge=0, le=1,
+        "stands: model rollouts from what never comes up.", ge=0, le=1,
     )  # fmt: skip
     horizon: int = setting(
         1,
         "horizon at first",
-        "Steps of a branch in the beginning.",
+        "Steps of a model rollout in the beginning.",
         "Too long: errors add up (see open-loop predictions).",
         ge=1,
         le=200,
     )
     horizon_end: int = setting(
-        5, "horizon at the end", "Steps of a branch when the budget is used up.", "See horizon at first.", ge=1, le=200
+        5,
+        "horizon at the end",
+        "Steps of a model rollout when the budget is used up.",
+        "See horizon at first.",
+        ge=1,
+        le=200,
     )
     real_share: float = setting(
         0.3,
@@ -123,8 +128,8 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     rounds_kept: int = setting(
         8,
         "rounds kept",
-        "Rounds of branches that are learned from.",
-        "Too many: branches of an old policy and model.",
+        "Rounds of model rollouts that are learned from.",
+        "Too many: model rollouts of an old policy and model.",
         ge=1,
         le=10_000,
     )
@@ -157,7 +162,7 @@ class _Imagining(OffPolicy):
         self.modelling = stream(seed, "model")
         longest = max(s.horizon, s.horizon_end)
         self.foreseen = Replay(
-            s.branches * max(2, longest * s.rounds_kept), s.branches, self.observations, self.actions,
+            s.model_rollouts * max(2, longest * s.rounds_kept), s.model_rollouts, self.observations, self.actions,
             mirror=self.space.mirror, mirrored_share=s.mirrored_share,
         )  # fmt: skip
         self.judge = self.space.judge if s.reward_and_endings == "from the task" else None
@@ -215,8 +220,8 @@ class _Imagining(OffPolicy):
         return super().improve(progress) | {k: float(v) for k, v in zip(names, self.model_figures, strict=True)}
 
     def run_ahead(self, horizon: int) -> None:
-        """Branches of `horizon` steps from real states under the present policy; a branch that ends begins anew."""
-        count = self.model_settings.branches
+        """Model rollouts of `horizon` steps from real states under the present policy; a model rollout that ends begins anew."""
+        count = self.model_settings.model_rollouts
         nobody = np.zeros(count)
         state, deviations = self._real_states(count), self.deviations.alike(count, self.modelling)
         for step in range(horizon):
@@ -285,7 +290,7 @@ class _Imagining(OffPolicy):
         return {name: values.astype(np.float32) for name, values in arrays.items()}
 
     def keep(self) -> dict[str, Array]:
-        """All state, model and branches included."""
+        """All state, model and model rollouts included."""
         parts = {"ensemble": self.ensemble.keep(), "foreseen": self.foreseen.keep()}
         return super().keep() | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()} | {
             "modelling": freeze(self.modelling), "since_model": np.array(self.since_model), "model_figures": self.model_figures.copy(),

@@ -36,15 +36,15 @@ class OffPolicySettings(NetworkSettings):
         "tanh: gradients vanish when inputs are large. relu: units die and the spread of outputs shrinks.",
     )  # fmt: skip
     learning_rate: float = setting(
-        1e-3, "step size of the critic", "How far one update moves the critic.",
+        1e-3, "learning rate of the critic", "How far one update moves the critic.",
         "Too large: critic loss and predicted values jump. Too small: the critic lags behind what the policy does.", gt=0, le=1,
     )  # fmt: skip
     actor_learning_rate: float = setting(
-        1e-3, "step size of the policy", "How far one update moves the policy.",
+        1e-3, "learning rate of the policy", "How far one update moves the policy.",
         "Too large: the score falls back again and again. Too small: the policy hardly changes.", gt=0, le=1,
     )  # fmt: skip
-    step_size_end: float = setting(
-        1.0, "step sizes at the end", "Share of both step sizes that is left when the budget is used up; they fall evenly.",
+    learning_rate_share_end: float = setting(
+        1.0, "learning rates at the end", "Share of both learning rates that is left when the budget is used up; they fall evenly.",
         "1: the score wanders at the end. Near 0 with too small a budget: stops learning before it has learned.", gt=0, le=1,
     )  # fmt: skip
     minibatch: int = setting(
@@ -96,7 +96,7 @@ class OffPolicySettings(NetworkSettings):
         0.0, "policy average", "Share by which the policy that is kept follows the one that learns, at each update; 0 keeps that one itself.",
         "0: the score jumps from evaluation to evaluation. Too small: what is kept lags behind what was learned.", ge=0, lt=1,
     )  # fmt: skip
-    policy_rests: int = setting(
+    critic_only_steps: int = setting(
         0, "policy rests", "Control steps at first in which critics learn and the policy stays as it began.",
         "0 where the policy begins as a base controller that already works: critics that know nothing pull it away before they know better.", ge=0, le=10_000_000,
     )  # fmt: skip
@@ -109,8 +109,8 @@ class OffPolicySettings(NetworkSettings):
         "Off with large rewards: critic loss in the thousands, and a policy pushed to the limits.",
     )  # fmt: skip
     reward_limit: float | None = setting(
-        None, "reward limit", "Rewards of a single step are held within this, as the task pays them; evaluations are not touched.",
-        "None with a large penalty at a crash: the critic learns little but the crash. Too small: crashing pays.", gt=0,
+        None, "reward limit", "Rewards of a single step are held within this, as the task gives them; evaluations are not touched.",
+        "None with a large penalty at a crash: the critic learns little but the crash. Too small: a crash costs too little.", gt=0,
     )  # fmt: skip
     value_scale: float = setting(
         10.0, "value scale", "Spread that standardised returns are given.",
@@ -182,7 +182,7 @@ class OffPolicy(ABC):
     @property
     def resting(self) -> bool:
         """Whether critics learn alone, so that they know what the first policy is worth (Silver et al. 2018, section 4)."""
-        return self.steps < self.shared.policy_rests
+        return self.steps < self.shared.critic_only_steps
 
     # --- for sub-classes -----------------------------------------------------------------------------------------
 
@@ -315,8 +315,8 @@ class OffPolicy(ABC):
         return np.float32(self.paid.spread[0] / self.shared.value_scale)
 
     def decayed(self, rate: float) -> float:
-        """A step size as it is at this point of the budget."""
-        return rate * (1.0 - (1.0 - self.shared.step_size_end) * min(max(self.progress, 0.0), 1.0))
+        """A learning rate as it is at this point of the budget."""
+        return rate * (1.0 - (1.0 - self.shared.learning_rate_share_end) * min(max(self.progress, 0.0), 1.0))
 
     def fit_critics(self, rows: Rows, worth: Array, chosen: Array | None) -> None:
         """One step of each critic; then they value the policy's commands `chosen`, if it is its turn."""

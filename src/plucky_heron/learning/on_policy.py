@@ -217,7 +217,7 @@ class OnPolicy:
         self.complete[:] = 0
 
     def scheduled_rate(self, progress: float) -> float:
-        """The step size of this update."""
+        """The learning rate of this update."""
         settings = self.shared
         if settings.schedule == "by change":
             return self.rate

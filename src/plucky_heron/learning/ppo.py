@@ -15,8 +15,8 @@ class ProximalSettings(OnPolicySettings):
     """Settings of the method."""
 
     ratio_limit: float | None = setting(
-        0.2, "ratio limit", "How far an update may change the density of a command before it no longer pays.",
-        "Ratios limited far above a quarter: step size or passes too large.", gt=0, lt=1,
+        0.2, "ratio limit", "How far an update may change the density of a command before nothing more is gained.",
+        "Ratios limited far above a quarter: learning rate or passes too large.", gt=0, lt=1,
     )  # fmt: skip
     passes: int = setting(
         5,
@@ -33,7 +33,7 @@ class ProximalSettings(OnPolicySettings):
     kl_wanted: float = setting(
         0.01,
         "KL wanted",
-        "What the schedule 'by change' steers the step size to.",
+        "What the schedule 'by change' steers the learning rate to.",
         "Too large: see KL limit.",
         gt=0,
         le=1,

@@ -42,7 +42,7 @@ class SoftSettings(OffPolicySettings):
         "Too large: first learns to be random; too small: first learns one thing only.", gt=0, le=10,
     )  # fmt: skip
     entropy_learning_rate: float = setting(
-        1e-3, "step size of the entropy weight", "How fast the weight follows; 0 keeps it.",
+        1e-3, "learning rate of the entropy weight", "How fast the weight follows; 0 keeps it.",
         "Too large: the weight swings; spread swings with it.", ge=0, le=1,
     )  # fmt: skip
     log_spread_start: float = setting(

@@ -89,7 +89,7 @@ class EvolutionSettings(SearchSettings):
     )  # fmt: skip
     learning_rate: float = setting(
         0.03,
-        "step size",
+        "learning rate",
         "How far one round moves the weights.",
         "Too large: the score jumps. Too small: nothing changes.",
         gt=0,

@@ -377,7 +377,7 @@ class RunStore:
         return int(self._ask("SELECT COUNT(*) FROM evaluations WHERE run = ?", [run])[0][0])
 
     def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
-        """Step and details (endings, pay by term) of each evaluation."""
+        """Step and details (endings, reward by term) of each evaluation."""
         rows = self._ask("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
         return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 

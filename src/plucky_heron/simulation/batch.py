@@ -1,4 +1,4 @@
-"""Many copies of a problem, stepped together at the control rate: starts, gusts, signals, pay and endings."""
+"""Many copies of a problem, stepped together at the control rate: starts, gusts, signals, reward and endings."""
 
 from __future__ import annotations
 
@@ -381,7 +381,7 @@ class _Row:
 
 
 def _reward_weights(problem: Problem) -> tuple[Array, list[tuple[int, int]]]:
-    """Factor of each reward term in one step, and the terms that are paid at an ending, with its number."""
+    """Factor of each reward term in one step, and the terms that are given at an ending, with its number."""
     weights, at_ending = [], []
     for term, reward in enumerate(problem.task.rewards.values()):
         each = problem.sample_time if reward.when == "each second" else 1.0

@@ -59,7 +59,7 @@ class Recording:
 
     @property
     def score(self) -> float:
-        """Sum of everything paid."""
+        """Sum of all rewards."""
         return float(self.terms.sum())
 
 

@@ -1,4 +1,4 @@
-"""What a task pays, and where it ends, as far as it follows from what is observed: for models that foresee observations alone.
+"""The reward of a task, and where it ends, as far as it follows from what is observed: for models that foresee observations alone.
 
 A formula follows if all that it reads is an observation (or part of a formula that is one), a command, the command before, or a number.
 What formulas remember, what is observed late, clipped, stacked or turned into sines, and what no sensor tells do not.
@@ -65,7 +65,7 @@ class ObservedReward:
         self._programs: dict[int, tuple[dict[str, Array], Program]] = {}
 
     def judge(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
-        """What is paid of the known terms (N,), and whether a known ending is met, bool (N,).
+        """Reward of the known terms (N,), and whether a known ending is met, bool (N,).
 
         Parameters
         ----------

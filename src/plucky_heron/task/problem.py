@@ -123,7 +123,7 @@ class Problem:
         return self.task.timing.sample_time
 
     def fingerprint(self) -> str:
-        """Hash of everything that decides how an episode goes and what it pays."""
+        """Hash of everything that decides how an episode goes and what is rewarded."""
         return self._fingerprint
 
     @functools.cached_property

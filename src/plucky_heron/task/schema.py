@@ -1,4 +1,4 @@
-"""What is wanted of a machine on a site, as it stands in a task file: signals, pay, endings, starts, timing."""
+"""What is wanted of a machine on a site, as it stands in a task file: signals, reward, endings, starts, timing."""
 
 from __future__ import annotations
 

@@ -58,7 +58,7 @@ def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict
 
 
 def summarise(trials: Trials, step: int, seconds: float, episodes: int) -> tuple[Evaluation, dict[str, Any]]:
-    """The evaluation's row, and its details: endings, pay by term, length, quartiles."""
+    """The evaluation's row, and its details: endings, reward by term, length, quartiles."""
     finite = bool(np.isfinite(trials.score).all()) and NOT_FINITE not in trials.tally()
     row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite)
     quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]

@@ -1,4 +1,4 @@
-"""Pay that helps learning and changes nothing of what is best: differences of a potential, which the score never sees.
+"""Reward that helps learning and changes nothing of what is best: differences of a potential, which the score never sees.
 
 After Ng, Harada and Russell 1999 ("Policy invariance under reward transformations"), eq. 2: F = discount * potential(after) -
 potential(before). An ending has no potential, so that what was lent on the way is taken back there; a time limit keeps its.

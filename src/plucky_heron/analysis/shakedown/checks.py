@@ -83,7 +83,7 @@ class Seen:
 
 
 def signal_checks(seen: Seen) -> Iterator[Check]:
-    """Everything but the pay and the endings."""
+    """Everything but the reward and the endings."""
     yield _finite(seen)
     yield from _ranges(seen)
     yield _independent(seen)
@@ -187,7 +187,7 @@ def signals_behind(problem: Problem, expressions: tuple[Expression, ...]) -> set
 
 
 def _wanted(seen: Seen) -> Iterator[Check]:
-    """What is drawn anew and decides the pay must be sensed: set-points, and the time left to a deadline."""
+    """What is drawn anew and decides the reward must be sensed: set-points, and the time left to a deadline."""
     problem = seen.problem
     sensed = signals_behind(problem, problem.observations)
     paid = signals_behind(problem, (*problem.rewards, *problem.endings, problem.measure))

@@ -18,7 +18,7 @@ _FEWEST = 200
 
 
 def mirror_checks(seen: Seen) -> Iterator[Check]:
-    """One check of how it moves, one of what is paid; none where the task states no mirror."""
+    """One check of how it moves, one of the reward; none where the task states no mirror."""
     mirror = seen.problem.mirror
     if mirror is None:
         return
@@ -57,7 +57,7 @@ def _moves_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, aft
 
 
 def _rewards_alike(seen: Seen, mirror: Mirror, before: Array, commands: Array, after: Array) -> Check:
-    """What follows from observations alone must pay the same on both sides."""
+    """What follows from observations alone must be rewarded the same on both sides."""
     judge = ObservedReward(seen.problem)
     name = "rewards are alike in the mirror"
     if not judge.terms or not len(before):

@@ -1,4 +1,4 @@
-"""What a task pays for, checked before training: endings, terms, scale, and whether doing the wrong thing pays better."""
+"""The reward, checked before training: endings, terms, scale, and whether doing the wrong thing is rewarded better."""
 
 from __future__ import annotations
 
@@ -20,11 +20,11 @@ _LOOP_COPY_STEPS = 150_000
 """Copies times commands that the trial may take; the most complicated machines get shorter episodes' worth of starts."""
 LARGEST_SHARE = 0.6
 SCALE = (0.01, 10.0)
-"""What a step should pay, in size, on average."""
+"""Size of the reward that a step should have, on average."""
 
 
 def reward_checks(seen: Seen) -> Iterator[Check]:
-    """All checks of what is paid."""
+    """All checks of the reward."""
     yield _endings(seen)
     yield _dominance(seen)
     yield _scale(seen)
@@ -45,7 +45,7 @@ def _endings(seen: Seen) -> Check:
 
 
 def _dominance(seen: Seen) -> Check:
-    """One term above 60 % of all that is paid, under the best driver."""
+    """One term above 60 % of all that is given, under the best driver."""
     best = seen.best
     paid = np.abs(best.terms).mean(axis=0)
     share = paid / max(paid.sum(), 1e-12)
@@ -66,7 +66,7 @@ def _dominance(seen: Seen) -> Check:
 
 
 def _scale(seen: Seen) -> Check:
-    """What a step pays on average, in size."""
+    """Size of the reward of a step, on average."""
     paid = [
         float(np.abs(r.terms.sum(axis=1)).mean())
         for t in seen.rehearsals.values()
@@ -74,13 +74,13 @@ def _scale(seen: Seen) -> Check:
         if r.steps
     ]
     typical = float(np.median(paid)) if paid else 0.0
-    text = f"a command pays {show(typical)} in size, an episode up to {show(max(float(np.abs(t.score).max()) for t in seen.rehearsals.values()))}"
+    text = f"the reward of a step is {show(typical)} in size, of an episode up to {show(max(float(np.abs(t.score).max()) for t in seen.rehearsals.values()))}"
     only_once = all(r.when in ("at ending", "on event") for r in seen.problem.task.rewards.values())
     return Check("reward is of the size of 1", LOOK, SCALE[0] <= typical <= SCALE[1] or only_once, text)
 
 
 def _order(seen: Seen) -> Iterator[Check]:
-    """Success must be better paid than the rest, and the best driver better than nobody."""
+    """Success must be rewarded better than the rest, and the best driver better than nobody."""
     score = np.concatenate([t.score for t in seen.rehearsals.values()])
     success = np.concatenate([t.success for t in seen.rehearsals.values()])
     if success.any() and not success.all():
@@ -108,7 +108,7 @@ def _order(seen: Seen) -> Iterator[Check]:
 
 
 def _loops(seen: Seen) -> Check:
-    """Going round in circles must not pay more than doing it right: the best of 200 constant and periodic commands."""
+    """Going round in circles must not be rewarded better than doing it right: the best of 200 constant and periodic commands."""
     name = "no loop is rewarded better"
     problem = seen.problem
     first = Loops(problem, LOOPS, EVALUATION_SEED)

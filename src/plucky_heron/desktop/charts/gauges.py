@@ -1,4 +1,4 @@
-"""Small pictures of numbers: a range with a hand, a row of bars, what a term paid, how it paid over an episode."""
+"""Small pictures of numbers: a range with a hand, a row of bars, what a reward term gave, in all and over an episode."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ class Bars(QWidget):
 
 
 class ShareBar(QWidget):
-    """What a term paid over an episode, against the largest term."""
+    """What a term gave over an episode, against the largest term."""
 
     def __init__(self, value: float, most: float, role: str) -> None:
         super().__init__()
@@ -125,7 +125,7 @@ class ShareBar(QWidget):
 
 
 class Spark(QWidget):
-    """How a term paid in the playing episode, with the present sample."""
+    """What a term gave in the playing episode, with the present sample."""
 
     def __init__(self, values: Array, role: str) -> None:
         super().__init__()

@@ -34,7 +34,7 @@ class Trace:
 
 
 def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[Trace]:
-    """Rows for observations, commands and pay; angles are shown in degrees."""
+    """Rows for observations, commands and reward terms; angles are shown in degrees."""
     found = []
     for name in names:
         k = next((k for k, e in enumerate(problem.entries) if e.name == name), -1)
@@ -99,7 +99,7 @@ def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
 
 
 def usual_names(problem: Problem) -> list[str]:
-    """What an engineer looks at first: three sensed signals, the commands, the pay.
+    """What an engineer looks at first: three sensed signals, the commands, the reward.
 
     Wishes from outside come first, single numbers before the items of a list, places and angles before speeds.
     """
@@ -328,7 +328,7 @@ class StripRecorder(QWidget):
 
 
 class Ledger(QWidget):
-    """The score ledger: what each reward term paid up to now, a bar a term; the sum is the score."""
+    """The score ledger: what each reward term gave up to now, a bar a term; the sum is the score."""
 
     def __init__(self, playback: Playback, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -339,7 +339,7 @@ class Ledger(QWidget):
         playback.moved.connect(lambda _: self.update())
 
     def sums(self) -> dict[str, float]:
-        """Paid so far by term."""
+        """Reward so far by term."""
         problem, recording = self.playback.problem, self.playback.recording
         if problem is None or recording is None:
             return {}
@@ -347,7 +347,7 @@ class Ledger(QWidget):
         return dict(zip(problem.task.rewards, map(float, paid), strict=True))
 
     def now(self) -> list[float]:
-        """Paid in the step before the present sample, by term."""
+        """Reward in the step before the present sample, by term."""
         recording = self.playback.recording
         if recording is None or not recording.steps or self.playback.index == 0:
             return []

@@ -1,7 +1,7 @@
 """Compiled updates of methods that learn from a replay buffer, in pieces that two threads may share. Keep this file quiet.
 
 A network comes as its parameters and a `plan`: (sizes, activation, normalised, work, places), see `layers`. An optimiser comes
-as `adam`: (mean, square, steps done, step size, gradient limit or 0).
+as `adam`: (mean, square, steps done, learning rate, gradient limit or 0).
 """
 
 from __future__ import annotations

@@ -323,7 +323,7 @@ class HandoverStation(Station):
 
 
 def live_recording(problem: Problem, samples: list[Sample]) -> Recording:
-    """The episode so far as the playback shows it; pay and target are known when it has ended."""
+    """The episode so far as the playback shows it; rewards and target are known when it has ended."""
     first = samples[0]
     position = np.array([first.position, *[s.position for s in samples]])
     observations = np.array([first.observation, *[s.observation for s in samples]])

@@ -68,7 +68,7 @@ class TaskModel(QObject):
         return found
 
     def advice(self) -> str:
-        """What the rehearsals say of the pay, in a line."""
+        """What the rehearsals say of the reward, in a line."""
         shaken = self.bench.shakedown
         if shaken is None:
             return ""

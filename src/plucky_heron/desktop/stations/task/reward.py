@@ -1,4 +1,4 @@
-"""The card of the pay: terms, weights, and what each of them paid."""
+"""The card of the reward: terms, weights, and what each of them gave."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ ENDING_TERM = [
 
 
 class RewardCard(EditCard):
-    """What it is paid for, and what each term paid."""
+    """The terms of the reward, and what each of them gave."""
 
     def __init__(self, model: TaskModel, reference: Callable[[], object]) -> None:
         super().__init__("Reward", model)
@@ -103,7 +103,7 @@ class RewardCard(EditCard):
             "weight",
             "when",
             "in this episode" if course is not None else "",
-            "paid over an episode" if paid is not None else "",
+            "reward over an episode" if paid is not None else "",
             "",
         ]
         self.rows.add(*[label(h, "soft") for h in heads])

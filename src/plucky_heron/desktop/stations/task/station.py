@@ -1,4 +1,4 @@
-"""Task: what is sensed and commanded, what is paid for, how it starts and ends."""
+"""Task: observations, actions, reward, and how episodes start and end."""
 
 from __future__ import annotations
 

@@ -211,7 +211,7 @@ class RecipeSheet(QDialog):
     def _add_shaping(self, recipe: Recipe) -> None:
         """The potential whose differences shape the reward that the learner sees, if any."""
         potential = recipe.shaping.potential if recipe.shaping is not None else None
-        does = "Formula over the task's signals whose changes are paid while learning and taken back at an ending; the score never sees it."
+        does = "Formula over the task's signals whose changes are given while learning and taken back at an ending; the score never sees it."
         wrong = "A formula that is high where nothing is won: learning lingers there for a while."
         facts = SettingFacts(POTENTIAL, "shaping potential", does, wrong, None, "", (), str)
         self._add_row(POTENTIAL, "shaping potential", potential, facts, does, wrong, "off, or such as 0.1 * sown")

@@ -26,7 +26,7 @@ import numpy as np
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import DEAD, RunStore
+from plucky_heron.runs.store import DEAD, DONE, RunStore
 from plucky_heron.training.recipe import Recipe, with_changes
 from plucky_heron.training.stopping.budget import Budget
 
@@ -57,6 +57,8 @@ def outcome(folder: Path, run: int) -> dict[str, object]:
         "ended": (row.state, row.steps, row.stop_rule, row.stop_text, row.best_step),
     }  # fmt: skip
     store.close()
+    if row.state != DONE:
+        return {"ended": found["ended"]}
     for name in ("best", "last"):
         with np.load(run_folder(folder, run) / f"{name}.npz") as kept:
             found[name] = kept["parameters"].tobytes()
@@ -122,7 +124,7 @@ def main() -> int:
             method = random_.choice([*recipes])
             number, killed = interrupted(folder, recipes[method], random_, min(5, wanted - kills), 0.6 * took[method])
             found = outcome(folder, number)
-            differs = [key for key, value in references[method].items() if found[key] != value]
+            differs = [key for key, value in references[method].items() if found.get(key) != value]
             if differs:
                 print(f"{method}, run {number}, {killed} kills (seed {given.seed}): other bits in {', '.join(differs)}")
                 print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")

@@ -139,6 +139,45 @@ def test_a_queued_run_whose_batch_process_is_gone_can_be_resumed(folder: Path) -
     store.close()
 
 
+class Stand:
+    """In the place of a worker's process: takes up its run or not, and ends as it is told."""
+
+    def __init__(self, folder: Path, number: int, ends: list[tuple[str, int]]) -> None:
+        self.store, self.number, self.ends, self.pid = RunStore(folder), number, ends, 0
+
+    def __call__(self, *_: object, **__: object) -> Stand:
+        self.pid += 1
+        self.how, self.code = self.ends.pop(0)
+        if self.how != "never began":
+            self.store.update(self.number, state="running")
+            self.store.connection.execute("UPDATE runs SET pid = ? WHERE id = ?", [self.pid, self.number])
+            self.store.connection.commit()
+        return self
+
+    def poll(self) -> int:
+        """By now it has ended."""
+        if self.how == "killed and resumed":
+            self.store.update(self.number, state=QUEUED)
+            self.how = ""
+        elif self.how == "done":
+            self.store.update(self.number, state=DONE)
+        return self.code
+
+
+@pytest.mark.parametrize(
+    ("ends", "state"), [([("killed and resumed", -9), ("done", 0)], DONE), ([("never began", 1)], FAILED)]
+)
+def test_a_run_resumed_at_once_after_a_kill_is_not_taken_for_one_that_could_not_start(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, ends: list[tuple[str, int]], state: str
+) -> None:
+    number = queued(folder)
+    stand = Stand(folder, number, ends)
+    monkeypatch.setattr(worker.subprocess, "Popen", stand)
+    worker.work_through(folder, Project(folder).run(number).batch)
+    assert Project(folder).run(number).state == state
+    stand.store.close()
+
+
 def test_waiting_ends_some_time_after_the_last_progress(folder: Path) -> None:
     done, waiting = queued(folder), queued(folder)
     store = RunStore(folder)

@@ -340,6 +340,11 @@ class RunStore:
         """Ask a worker for something; it looks after every update."""
         self.update(run, request=what)
 
+    def taken_up_by(self, run: int) -> int | None:
+        """Id of the process that last took up a run; None before the first."""
+        found = self._ask("SELECT pid FROM runs WHERE id = ?", [run])[0][0]
+        return None if found is None else int(found)
+
     def requested(self, run: int) -> str | None:
         """What was asked of a run's worker."""
         found = self._ask("SELECT request FROM runs WHERE id = ?", [run])[0][0]

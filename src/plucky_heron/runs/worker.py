@@ -42,7 +42,9 @@ def work_through(project: Path, batch: int) -> None:
             at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
         time.sleep(0.1)
         for run, process in at_work.items():
-            if process.poll() not in (None, 0) and store.run(run).state == QUEUED:
+            # a run that waits again was resumed after its worker had been killed; one that nobody took up could not start
+            died = process.poll() not in (None, 0)
+            if died and store.run(run).state == QUEUED and store.taken_up_by(run) != process.pid:
                 store.update(run, state=FAILED, stop_rule="failed", stop_text="the worker could not start; see the log")
 
 

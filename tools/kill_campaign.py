@@ -23,6 +23,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 
+from plucky_heron.errors import StateError
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import run_folder
@@ -91,7 +92,10 @@ def interrupted(folder: Path, recipe: Recipe, random_: random.Random, most: int,
                     os.waitpid(-1, os.WNOHANG)  # a killed child must not stay as a shadow of itself
                 time.sleep(0.02)
             if store.run(number).state == DEAD:
-                launch.resume(folder, number)
+                with contextlib.suppress(
+                    StateError
+                ):  # a worker that the killed batch had just begun took it up meanwhile
+                    launch.resume(folder, number)
     finally:
         store.close()
     launch.wait(folder, [number])

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import momenta
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.machine.schema import Machine
@@ -265,7 +266,7 @@ def test_random_scenes_stay_finite_and_apart(shapes: list[dict], seed: int, roug
     for _ in range(750):
         run(plant, 0.002)
         assert np.isfinite(plant.position).all()
-        gaps = plant.contacts[0, : plant.contact_count[0], 12]
+        gaps = plant.contacts[0, : plant.contact_count[0], layout.GAP]
         deepest = max(deepest, float(-gaps.min(initial=0.0)))
     assert np.abs(plant.velocity.reshape(-1, 6)[:, :3]).max() < 12.0
     assert deepest < 0.005, [b["shape"] for b in bodies]

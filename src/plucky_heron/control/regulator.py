@@ -192,11 +192,11 @@ def _set_state(plant: Plant, copy: int, state: Array, servos: Array) -> None:
 
 
 def _integral_gains(row: Array, n: int, m: int) -> Array:
-    return np.asarray(row[n * layout.NODE + 2 : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
+    return np.asarray(row[n * layout.NODE + layout.INTEGRAL_GAIN : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
 
 
 def _limits(row: Array, n: int, m: int) -> Array:
-    return np.asarray(row[n * layout.NODE + 4 : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
+    return np.asarray(row[n * layout.NODE + layout.HIGHEST_COMMAND : n * layout.NODE + m * layout.DRIVE : layout.DRIVE])
 
 
 def _joint_scales(problem: Problem) -> Array:

@@ -36,15 +36,15 @@ def drives(builder: Builder) -> tuple[layout.Drives, Array]:
         table.tank[a] = tanks.index(drive.tank) if drive.tank is not None else -1
         dead_time[a] = drive.dead_time
         low, high = machine.command_range(name)
-        for offset, key in ((0, "limit"), (1, "gain"), (2, "integral_gain"), (3, "lag"), (5, "rate_gain")):
-            builder.slot(f"{name}.{key}", b + offset, float(getattr(drive, key)))
-        builder.row[b + 4], builder.row[b + 18] = high, low
-        for offset, key in ((6, "no_load_speed"), (7, "rate_limit"), (8, "dead_zone"), (9, "backlash")):
-            builder.row[b + offset] = float(getattr(drive, key) or 0.0)
+        for key in ("limit", "gain", "integral_gain", "lag", "rate_gain"):
+            builder.slot(f"{name}.{key}", b + getattr(layout, key.upper()), float(getattr(drive, key)))
+        builder.row[b + layout.HIGHEST_COMMAND], builder.row[b + layout.LOWEST_COMMAND] = high, low
+        for key in ("no_load_speed", "rate_limit", "dead_zone", "backlash"):
+            builder.row[b + getattr(layout, key.upper())] = float(getattr(drive, key) or 0.0)
         if drive.on_joint:
             i = builder.coordinates.index(str(drive.joint))
             table.joint[a] = i
-            builder.row[i * layout.NODE + 17] += drive.rotor_inertia * drive.gear**2
+            builder.row[i * layout.NODE + layout.ARMATURE] += drive.rotor_inertia * drive.gear**2
         elif drive.kind == "thrust":
             table.joint[a] = _thruster(builder, b, drive)
     return table, dead_time
@@ -52,9 +52,9 @@ def drives(builder: Builder) -> tuple[layout.Drives, Array]:
 
 def _thruster(builder: Builder, b: int, drive: Drive) -> int:
     node, turned, at = builder.place[str(drive.body)]
-    builder.row[b + 10 : b + 13] = at + turned @ np.array(drive.at)
-    builder.row[b + 13 : b + 16] = turned @ _unit(drive.direction)
-    builder.row[b + 16], builder.row[b + 17] = drive.reaction, drive.consumption
+    builder.row[b + layout.PLACE : b + layout.PLACE + 3] = at + turned @ np.array(drive.at)
+    builder.row[b + layout.DIRECTION : b + layout.DIRECTION + 3] = turned @ _unit(drive.direction)
+    builder.row[b + layout.REACTION], builder.row[b + layout.CONSUMPTION] = drive.reaction, drive.consumption
     return node
 
 

@@ -84,13 +84,13 @@ class Builder:
                     tree.axis[last] = np.eye(3)["xyz".index(letter)] if letter in ("x", "y", "z") else joint.axis
                     self.start[last] = start
                 b = last * layout.NODE
-                self.slot(f"{self.coordinates[last]}.damping", b + 10, joint.damping)
+                self.slot(f"{self.coordinates[last]}.damping", b + layout.JOINT_DAMPING, joint.damping)
                 if joint.kind in ("hinge", "slider"):
-                    self.slot(f"{name}.stiffness", b + 11, joint.stiffness)
-                    self.slot(f"{name}.rest", b + 12, joint.rest)
-                    self.slot(f"{name}.armature", b + 17, joint.armature)
-                    self.slot(f"{name}.friction", b + 22, joint.friction)
-                self.row[b + 13], self.row[b + 14] = joint.limits or (-np.inf, np.inf)
+                    self.slot(f"{name}.stiffness", b + layout.JOINT_STIFFNESS, joint.stiffness)
+                    self.slot(f"{name}.rest", b + layout.JOINT_REST, joint.rest)
+                    self.slot(f"{name}.armature", b + layout.ARMATURE, joint.armature)
+                    self.slot(f"{name}.friction", b + layout.DRY_FRICTION, joint.friction)
+                self.row[b + layout.LOWER_STOP], self.row[b + layout.UPPER_STOP] = joint.limits or (-np.inf, np.inf)
                 node, last = last, last + 1
             self.place[joint.child] = (node, np.eye(3), np.zeros(3))
 
@@ -105,7 +105,7 @@ class Builder:
             own = turned @ matrix_of(np.array(body.inertia)) @ turned.T
             about_origin = own + body.mass * (centre @ centre * np.eye(3) - np.outer(centre, centre))
             numbers = np.concatenate([[body.mass], body.mass * centre, _six(about_origin)])
-            slots = np.arange(node * layout.NODE, node * layout.NODE + 10)
+            slots = node * layout.NODE + np.arange(layout.MASS, layout.INERTIA + 6)
             row[slots] += numbers
             if numbers.any():
                 self.tree.massless[node] = False
@@ -115,7 +115,7 @@ class Builder:
                 self.tree.massless[node] = False
                 _add_drag(row, node * layout.NODE, body.drag_area, body.drag_point, at, turned, centre)
                 self.parameters[f"{name}.drag_area"] = (
-                    np.array([node * layout.NODE + 18]), np.ones(1), body.drag_area,
+                    np.array([node * layout.NODE + layout.DRAG_AREA]), np.ones(1), body.drag_area,
                 )  # fmt: skip
 
 
@@ -123,9 +123,9 @@ def _add_drag(
     row: Array, base: int, area: float, point: tuple[float, ...] | None, at: Array, turned: Array, centre: Array
 ) -> None:
     where = centre if point is None else at + turned @ np.array(point)
-    total = row[base + 18] + area
-    row[base + 19 : base + 22] = (row[base + 18] * row[base + 19 : base + 22] + area * where) / total
-    row[base + 18] = total
+    before, point_at = row[base + layout.DRAG_AREA], slice(base + layout.DRAG_POINT, base + layout.DRAG_POINT + 3)
+    row[point_at] = (before * row[point_at] + area * where) / (before + area)
+    row[base + layout.DRAG_AREA] = before + area
 
 
 def matrix_of(six: Array) -> Array:

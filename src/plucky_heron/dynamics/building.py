@@ -67,8 +67,8 @@ def _set_stops(model: Model) -> None:
         b = i * layout.NODE
         stiffness = joint.stop_stiffness if joint.stop_stiffness is not None else masses[i] * pulse**2
         damping = joint.stop_damping
-        model.row[b + 15] = stiffness
-        model.row[b + 16] = damping if damping is not None else 1.4 * np.sqrt(stiffness * masses[i])
+        model.row[b + layout.STOP_STIFFNESS] = stiffness
+        model.row[b + layout.STOP_DAMPING] = damping if damping is not None else 1.4 * np.sqrt(stiffness * masses[i])
 
 
 def _carried(model: Model) -> Array:

@@ -103,7 +103,7 @@ class Plant:
         sizes: dict[str, tuple[int, ...]] = {
             "w": (n, tree.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
             "follow": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
-            "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, 5),
+            "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
             "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
             "points": (manifold.MOST_CORNERS, manifold.POINT), "corners": (3, manifold.MOST_CORNERS, 3),
             "row": (len(model.row),), "rays": (layout.MOST_RAYS, 3), "line": (8,), "turn": (9,),
@@ -168,7 +168,7 @@ class Plant:
             for array in (self.lagged, self.limited, self.played):
                 array[copies, a] = held
             self.ring[copies, a] = held[:, None]
-        gains = self.rows[:, n * layout.NODE + np.arange(len(table.kind)) * layout.DRIVE + 2]
+        gains = self.rows[:, n * layout.NODE + np.arange(len(table.kind)) * layout.DRIVE + layout.INTEGRAL_GAIN]
         servos = [a for a in np.flatnonzero(table.kind == layout.SPEED) if (gains[copies, a] > 0.0).any()]
         if not servos:
             return
@@ -242,8 +242,13 @@ class Plant:
     def contact_forces(self, copy: int = 0) -> Array:
         """What presses now, (k, 6): place, and force on the shape named first, in N."""
         rows = self.contacts[copy, : self.contact_count[copy]]
-        rows = rows[rows[:, 4] > 0.0] if rows.size else rows.reshape(0, layout.CONTACT)
-        return np.concatenate([rows[:, 1:4], (rows[:, 4:5] * rows[:, 9:12] + rows[:, 5:8]) / self.step_size], axis=1)
+        rows = rows[rows[:, layout.NORMAL_IMPULSE] > 0.0] if rows.size else rows.reshape(0, layout.CONTACT)
+
+        def three(first: int) -> Array:
+            return rows[:, first : first + 3]
+
+        impulse = rows[:, [layout.NORMAL_IMPULSE]] * three(layout.NORMAL) + three(layout.FRICTION_IMPULSE)
+        return np.concatenate([three(layout.CONTACT_POINT), impulse / self.step_size], axis=1)
 
     def keep(self) -> dict[str, Array]:
         """All state, for a checkpoint."""

@@ -96,8 +96,8 @@ GUIDES = {
     ),
     "model-based": Guide(
         "Model-based", "model",
-        "Where every real step counts: foresees short model rollouts and learns from them too.",
-        "Thousands to tens of thousands of steps, but many updates for each; slow contacts and jumps are hard to foresee.",
+        "Where every real step counts: predicts short model rollouts and learns from them too.",
+        "Thousands to tens of thousands of steps, but many updates for each; slow contacts and jumps are hard to predict.",
         "Model rollouts longer than the model is good for: model error above a tenth, score falls as the horizon grows.",
         _lengths(8, (5_000, 15_000, 60_000), 2_500, **MODEL),
     ),

@@ -42,12 +42,12 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     """Settings of the method: those of the learner that it feeds, and those of the model."""
 
     learner: Literal["sac", "td3", "ddpg"] = setting(
-        "sac", "learner", "What learns from real and foreseen steps.", "See the methods themselves."
+        "sac", "learner", "What learns from real and predicted steps.", "See the methods themselves."
     )
     ensemble_size: int = setting(
         5,
         "ensemble",
-        "Networks that foresee; each learns from rows of its own.",
+        "Networks that predict; each learns from rows of its own.",
         "1: nothing tells where the model is guessing.",
         ge=1,
         le=20,
@@ -121,7 +121,7 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         0.3,
         "real share",
         "Share of each minibatch that was really met.",
-        "Too small: believes its own dreams. 1: no model.",
+        "Too small: believes its own predictions. 1: no model.",
         gt=0,
         le=1,
     )

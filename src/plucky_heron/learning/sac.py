@@ -38,7 +38,7 @@ class SoftSettings(OffPolicySettings):
         "Too low too early: see entropy wanted.", ge=-10, le=0.69,
     )  # fmt: skip
     entropy_weight_start: float = setting(
-        0.1, "entropy weight at first", "What a nat of entropy is worth against reward before it is learned.",
+        0.1, "entropy weight at first", "Reward that a nat of entropy counts as before it is learned.",
         "Too large: first learns to be random; too small: first learns one thing only.", gt=0, le=10,
     )  # fmt: skip
     entropy_learning_rate: float = setting(

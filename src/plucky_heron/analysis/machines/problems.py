@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant, mass_matrix
 from plucky_heron.machine.schema import Shape, Spring, Tyre
 from plucky_heron.task.problem import Problem
@@ -93,10 +94,10 @@ def _overlaps(problem: Problem) -> Iterator[Trouble]:
     owners = [name for name, body in problem.machine.bodies.items() for shape in body.shapes if shape.solid]
     deepest: dict[tuple[str, str], float] = {}
     for row in plant.contacts[0, : plant.contact_count[0]]:
-        pair = int(row[0])
+        pair = int(row[layout.PAIR])
         other = "the ground" if pair == -1 else "the site" if pair < 0 else owners[model.contacts.pairs[pair, 1]]
-        key = (owners[int(row[13])], other)
-        deepest[key] = min(deepest.get(key, 0.0), float(row[12]))
+        key = (owners[int(row[layout.SHAPE])], other)
+        deepest[key] = min(deepest.get(key, 0.0), float(row[layout.GAP]))
     for (name, other), gap in deepest.items():
         if gap < -DEEPEST:
             remedy = (

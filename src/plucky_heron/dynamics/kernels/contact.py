@@ -11,7 +11,26 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.layout import NODE
+from plucky_heron.dynamics.kernels.layout import (
+    BOUNCE,
+    COMPLIANCE,
+    CONTACT_POINT,
+    DYNAMIC_FRICTION,
+    FRICTION_IMPULSE,
+    GAP,
+    LOWER_STOP,
+    NODE,
+    NORMAL,
+    NORMAL_IMPULSE,
+    PAIR,
+    SHAPE,
+    SLIPPING,
+    STATIC_FRICTION,
+    STOP_DAMPING,
+    STOP_STIFFNESS,
+    SURFACE_DAMPING,
+    UPPER_STOP,
+)
 from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
 from plucky_heron.kernels import kernel
 
@@ -25,8 +44,11 @@ SLIP_SPEED = 1e-3
 """Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
 
 ROW = 10
-"""Numbers a row: 0 diagonal, 1 bias, 2 softness, 3 impulse, 4 bound (contacts: approach before), 5 free speed, 6 overlap speed, 7 overlap impulse,
-9 bounces."""
+"""Numbers a row of the solver, by the names that follow."""
+DIAGONAL, BIAS, SOFTNESS, IMPULSE = 0, 1, 2, 3
+BOUND = 4
+"""Largest impulse of a stop or of dry friction; of a contact, the speed of approach before the step (m/s)."""
+FREE_SPEED, OVERLAP_SPEED, OVERLAP_IMPULSE, BOUNCES = 5, 6, 7, 9
 
 
 @kernel(inline=True)
@@ -65,13 +87,13 @@ def _finish_row(n, r, factor, rows, numbers, v, start):
     size = 0.0
     for i in range(first, n):
         size += rows[r, i] * rows[r, i]
-    numbers[r, 0] = size + 1e-12
-    numbers[r, 5] = speed
-    numbers[r, 3] = start
-    numbers[r, 2] = 0.0
-    numbers[r, 1] = 0.0
-    numbers[r, 6] = 0.0
-    numbers[r, 7] = 0.0
+    numbers[r, DIAGONAL] = size + 1e-12
+    numbers[r, FREE_SPEED] = speed
+    numbers[r, IMPULSE] = start
+    numbers[r, SOFTNESS] = 0.0
+    numbers[r, BIAS] = 0.0
+    numbers[r, OVERLAP_SPEED] = 0.0
+    numbers[r, OVERLAP_IMPULSE] = 0.0
 
 
 @kernel(inline=True)
@@ -105,8 +127,8 @@ def impulses(
     overlap = False
     for c in range(found):
         contact = list_[c]
-        nx, ny, nz = contact[9], contact[10], contact[11]
-        px, py, pz = contact[1], contact[2], contact[3]
+        nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
+        px, py, pz = contact[CONTACT_POINT], contact[CONTACT_POINT + 1], contact[CONTACT_POINT + 2]
         _remember(contact, old, old_count)
         tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
         a, b = nodes[c, 0], nodes[c, 1]
@@ -121,44 +143,48 @@ def impulses(
             if d == 0:
                 for i in range(n):
                     before += rows[r, i] * v[i]
-                start = contact[4]
+                start = contact[NORMAL_IMPULSE]
             else:
-                start = contact[5] * dx + contact[6] * dy + contact[7] * dz
+                start = (
+                    contact[FRICTION_IMPULSE] * dx
+                    + contact[FRICTION_IMPULSE + 1] * dy
+                    + contact[FRICTION_IMPULSE + 2] * dz
+                )
             _finish_row(n, r, factor, rows, numbers, free, start)
             if start != 0.0:
                 _push(n, rows, r, start, z)
-        gap = contact[12]
-        compliance = surfaces[c, 3]
-        numbers[made, 4] = before
+        gap = contact[GAP]
+        compliance = surfaces[c, COMPLIANCE]
+        numbers[made, BOUND] = before
         if gap > 0.0:
-            numbers[made, 1] = gap / h
+            numbers[made, BIAS] = gap / h
         elif compliance > 0.0:
             stiffness = 1.0 / compliance
-            damping = surfaces[c, 4]
+            damping = surfaces[c, SURFACE_DAMPING]
             if damping < 0.0:
-                damping = 1.4 * math.sqrt(stiffness / numbers[made, 0])
+                damping = 1.4 * math.sqrt(stiffness / numbers[made, DIAGONAL])
             both = damping + h * stiffness
-            numbers[made, 2] = 1.0 / (h * both)
-            numbers[made, 1] = stiffness / both * gap
+            numbers[made, SOFTNESS] = 1.0 / (h * both)
+            numbers[made, BIAS] = stiffness / both * gap
         elif gap < -SLOP:
-            numbers[made, 6] = -RECOVERY * (gap + SLOP) / h
+            numbers[made, OVERLAP_SPEED] = -RECOVERY * (gap + SLOP) / h
             overlap = True
         made += 3
     contact_rows = made
     for i in range(n):
         b = i * NODE
         for side in range(2):
-            over = q[i] - row[b + 14] if side == 0 else row[b + 13] - q[i]
+            over = q[i] - row[b + UPPER_STOP] if side == 0 else row[b + LOWER_STOP] - q[i]
             if over > 0.0:
                 for k in range(n):
                     rows[made, k] = 0.0
                 rows[made, i] = -1.0 if side == 0 else 1.0
                 _finish_row(n, made, factor, rows, numbers, free, 0.0)
                 # a spring and damper that only push, implicit in the step
-                both = row[b + 16] + h * row[b + 15]
-                numbers[made, 2] = 1.0 / (h * both)
-                numbers[made, 1] = -row[b + 15] / both * over
-                numbers[made, 4] = math.inf
+                both = row[b + STOP_DAMPING] + h * row[b + STOP_STIFFNESS]
+                numbers[made, SOFTNESS] = 1.0 / (h * both)
+                numbers[made, BIAS] = -row[b + STOP_STIFFNESS] / both * over
+                numbers[made, BOUND] = math.inf
                 made += 1
     stop_rows = made
     for i in range(n):
@@ -167,29 +193,29 @@ def impulses(
                 rows[made, k] = 0.0
             rows[made, i] = 1.0
             _finish_row(n, made, factor, rows, numbers, free, 0.0)
-            numbers[made, 4] = h * dry[i]
+            numbers[made, BOUND] = h * dry[i]
             made += 1
     if made == 0:
         return False
     for _ in range(iterations):
         worst = 0.0
         for r in range(contact_rows, stop_rows):
-            change = _one_sided(n, rows, numbers, r, numbers[r, 1], z)
-            worst = max(worst, abs(change) * numbers[r, 0])
+            change = _one_sided(n, rows, numbers, r, numbers[r, BIAS], z)
+            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
         for r in range(stop_rows, made):
-            speed = numbers[r, 5] + _speed_along(n, rows, r, z)
-            now = min(max(numbers[r, 3] - speed / numbers[r, 0], -numbers[r, 4]), numbers[r, 4])
-            change = now - numbers[r, 3]
-            numbers[r, 3] = now
+            speed = numbers[r, FREE_SPEED] + _speed_along(n, rows, r, z)
+            now = min(max(numbers[r, IMPULSE] - speed / numbers[r, DIAGONAL], -numbers[r, BOUND]), numbers[r, BOUND])
+            change = now - numbers[r, IMPULSE]
+            numbers[r, IMPULSE] = now
             _push(n, rows, r, change, z)
-            worst = max(worst, abs(change) * numbers[r, 0])
+            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
         for c in range(found):
             r = 3 * c
-            friction = surfaces[c, 1] if list_[c, 8] > 0.0 else surfaces[c, 0]
+            friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
             change = _rub(n, rows, numbers, r, friction, z)
             worst = max(worst, change)
-            change = _one_sided(n, rows, numbers, r, numbers[r, 1], z)
-            worst = max(worst, abs(change) * numbers[r, 0])
+            change = _one_sided(n, rows, numbers, r, numbers[r, BIAS], z)
+            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
         if worst < 1e-7:
             break
     _bounce(n, rows, numbers, found, surfaces, list_, z)
@@ -197,23 +223,29 @@ def impulses(
         for _ in range(8):
             for c in range(found):
                 r = 3 * c
-                if numbers[r, 6] > 0.0:
+                if numbers[r, OVERLAP_SPEED] > 0.0:
                     speed = _speed_along(n, rows, r, zp)
-                    now = max(0.0, numbers[r, 7] + (numbers[r, 6] - speed) / numbers[r, 0])
-                    _push(n, rows, r, now - numbers[r, 7], zp)
-                    numbers[r, 7] = now
+                    now = max(
+                        0.0, numbers[r, OVERLAP_IMPULSE] + (numbers[r, OVERLAP_SPEED] - speed) / numbers[r, DIAGONAL]
+                    )
+                    _push(n, rows, r, now - numbers[r, OVERLAP_IMPULSE], zp)
+                    numbers[r, OVERLAP_IMPULSE] = now
         back_substitute(n, factor, zp)
     for c in range(found):
         r = 3 * c
         contact = list_[c]
-        nx, ny, nz = contact[9], contact[10], contact[11]
+        nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
         tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
-        contact[4] = numbers[r, 3]
-        f, e = numbers[r + 1, 3], numbers[r + 2, 3]
-        contact[5], contact[6], contact[7] = f * tx + e * bx, f * ty + e * by, f * tz + e * bz
-        u = numbers[r + 1, 5] + _speed_along(n, rows, r + 1, z)
-        t = numbers[r + 2, 5] + _speed_along(n, rows, r + 2, z)
-        contact[8] = 1.0 if contact[4] > 0.0 and math.sqrt(u * u + t * t) > SLIP_SPEED else 0.0
+        contact[NORMAL_IMPULSE] = numbers[r, IMPULSE]
+        f, e = numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE]
+        contact[FRICTION_IMPULSE], contact[FRICTION_IMPULSE + 1], contact[FRICTION_IMPULSE + 2] = (
+            f * tx + e * bx,
+            f * ty + e * by,
+            f * tz + e * bz,
+        )
+        u = numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z)
+        t = numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z)
+        contact[SLIPPING] = 1.0 if contact[NORMAL_IMPULSE] > 0.0 and math.sqrt(u * u + t * t) > SLIP_SPEED else 0.0
     back_substitute(n, factor, z)
     for i in range(n):
         free[i] += z[i]
@@ -225,24 +257,28 @@ def _remember(contact, old, old_count):
     """Take over the impulses of the nearest point of the same pair in the last step."""
     best, at = 4e-4, -1
     for k in range(old_count):
-        if old[k, 0] == contact[0] and old[k, 13] == contact[13]:
-            size = (old[k, 1] - contact[1]) ** 2 + (old[k, 2] - contact[2]) ** 2 + (old[k, 3] - contact[3]) ** 2
+        if old[k, PAIR] == contact[PAIR] and old[k, SHAPE] == contact[SHAPE]:
+            size = (
+                (old[k, CONTACT_POINT] - contact[CONTACT_POINT]) ** 2
+                + (old[k, CONTACT_POINT + 1] - contact[CONTACT_POINT + 1]) ** 2
+                + (old[k, CONTACT_POINT + 2] - contact[CONTACT_POINT + 2]) ** 2
+            )
             if size < best:
                 best, at = size, k
     if at >= 0:
         for d in range(5):
-            contact[4 + d] = old[at, 4 + d]
+            contact[NORMAL_IMPULSE + d] = old[at, NORMAL_IMPULSE + d]
 
 
 @kernel(inline=True)
 def _one_sided(n, rows, numbers, r, bias, z):
     """One update of an impulse that may only push."""
-    speed = numbers[r, 5] + _speed_along(n, rows, r, z)
-    soft = numbers[r, 2]
-    now = numbers[r, 3] - (speed + bias + soft * numbers[r, 3]) / (numbers[r, 0] + soft)
+    speed = numbers[r, FREE_SPEED] + _speed_along(n, rows, r, z)
+    soft = numbers[r, SOFTNESS]
+    now = numbers[r, IMPULSE] - (speed + bias + soft * numbers[r, IMPULSE]) / (numbers[r, DIAGONAL] + soft)
     now = max(0.0, now)
-    change = now - numbers[r, 3]
-    numbers[r, 3] = now
+    change = now - numbers[r, IMPULSE]
+    numbers[r, IMPULSE] = now
     if change != 0.0:
         _push(n, rows, r, change, z)
     return change
@@ -251,13 +287,13 @@ def _one_sided(n, rows, numbers, r, bias, z):
 @kernel(inline=True)
 def _rub(n, rows, numbers, r, friction, z):
     """One update of the two friction impulses of a contact, within the cone's circle."""
-    most = friction * numbers[r, 3]
-    f, e = numbers[r + 1, 3], numbers[r + 2, 3]
+    most = friction * numbers[r, IMPULSE]
+    f, e = numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE]
     if most == 0.0 and f == 0.0 and e == 0.0:
         return 0.0
-    one = f - (numbers[r + 1, 5] + _speed_along(n, rows, r + 1, z)) / numbers[r + 1, 0]
+    one = f - (numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z)) / numbers[r + 1, DIAGONAL]
     _push(n, rows, r + 1, one - f, z)
-    two = e - (numbers[r + 2, 5] + _speed_along(n, rows, r + 2, z)) / numbers[r + 2, 0]
+    two = e - (numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z)) / numbers[r + 2, DIAGONAL]
     size = math.sqrt(one * one + two * two)
     if size > most:
         kept = one * most / size
@@ -265,8 +301,8 @@ def _rub(n, rows, numbers, r, friction, z):
         _push(n, rows, r + 1, kept - one, z)
         one = kept
     _push(n, rows, r + 2, two - e, z)
-    numbers[r + 1, 3], numbers[r + 2, 3] = one, two
-    return max(abs(one - f) * numbers[r + 1, 0], abs(two - e) * numbers[r + 2, 0])
+    numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE] = one, two
+    return max(abs(one - f) * numbers[r + 1, DIAGONAL], abs(two - e) * numbers[r + 2, DIAGONAL])
 
 
 @kernel(inline=True)
@@ -275,9 +311,9 @@ def _bounce(n, rows, numbers, found, surfaces, list_, z):
     lively = False
     for c in range(found):
         r = 3 * c
-        numbers[r, 9] = 0.0
-        if surfaces[c, 2] > 0.0 and numbers[r, 3] > 0.0 and numbers[r, 4] < -BOUNCE_SPEED:
-            numbers[r, 9] = 1.0
+        numbers[r, BOUNCES] = 0.0
+        if surfaces[c, BOUNCE] > 0.0 and numbers[r, IMPULSE] > 0.0 and numbers[r, BOUND] < -BOUNCE_SPEED:
+            numbers[r, BOUNCES] = 1.0
             lively = True
     if not lively:
         return
@@ -285,12 +321,12 @@ def _bounce(n, rows, numbers, found, surfaces, list_, z):
         worst = 0.0
         for c in range(found):
             r = 3 * c
-            bias = numbers[r, 1]
-            if numbers[r, 9] > 0.0:
-                bias = surfaces[c, 2] * numbers[r, 4]
+            bias = numbers[r, BIAS]
+            if numbers[r, BOUNCES] > 0.0:
+                bias = surfaces[c, BOUNCE] * numbers[r, BOUND]
             # the others must not be driven through by what bounces beside them
-            worst = max(worst, abs(_one_sided(n, rows, numbers, r, bias, z)) * numbers[r, 0])
-            friction = surfaces[c, 1] if list_[c, 8] > 0.0 else surfaces[c, 0]
+            worst = max(worst, abs(_one_sided(n, rows, numbers, r, bias, z)) * numbers[r, DIAGONAL])
+            friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
             worst = max(worst, _rub(n, rows, numbers, r, friction, z))
         if worst < 1e-7:
             break

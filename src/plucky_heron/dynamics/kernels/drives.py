@@ -9,16 +9,34 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import (
+    BACKLASH,
     COUPLING,
+    DEAD_ZONE,
     DRAIN,
     DRIVE,
+    DRY_FRICTION,
     EFFORT,
+    GAIN,
+    HIGHEST_COMMAND,
+    INTEGRAL_GAIN,
+    JOINT_DAMPING,
+    JOINT_REST,
+    JOINT_STIFFNESS,
+    LIMIT,
+    LOWER_STOP,
+    LOWEST_COMMAND,
+    NO_LOAD_SPEED,
     NODE,
     POSITION,
+    RATE_GAIN,
+    RATE_LIMIT,
     RATIO,
     SPEED,
+    STOP_DAMPING,
+    STOP_STIFFNESS,
     THRUST,
-)  # fmt: skip
+    UPPER_STOP,
+)
 from plucky_heron.kernels import kernel
 
 COUPLING_WEIGHT = 1e7
@@ -32,42 +50,42 @@ def drive_step(
     """Dead time, dead zone, rate limit, first-order lag (exact for a held command), backlash, the servo's integral."""
     for a in range(drives):
         b = n * NODE + a * DRIVE
-        given = min(max(command[a], row[b + 18]), row[b + 4])
+        given = min(max(command[a], row[b + LOWEST_COMMAND]), row[b + HIGHEST_COMMAND])
         delay = delays[a]
         if delay > 0:
             slot = head % delay
             late = ring[a, slot]
             ring[a, slot] = given
             given = late
-        dead = row[b + 8]
+        dead = row[b + DEAD_ZONE]
         if dead > 0.0:
             given = 0.0 if abs(given) <= dead else given - math.copysign(dead, given)
-        rate = row[b + 7]
+        rate = row[b + RATE_LIMIT]
         if rate > 0.0:
             most = rate * h
             given = limited[a] + min(max(given - limited[a], -most), most)
             limited[a] = given
         lagged[a] += (given - lagged[a]) * follow[a]
-        play = 0.5 * row[b + 9]
+        play = 0.5 * row[b + BACKLASH]
         if play > 0.0:
             # the driven side rests until the driving side has crossed the gap
             played[a] = min(max(played[a], lagged[a] - play), lagged[a] + play)
         else:
             played[a] = lagged[a]
-        if row[b + 2] > 0.0:
+        if row[b + INTEGRAL_GAIN] > 0.0:
             kind = kinds[a]
             i = joints[a]
             error = played[a] - (v[i] if kind == SPEED else q[i])
             moved = integral[a] + h * error
-            if abs(row[b + 1] * error + row[b + 2] * moved) < row[b]:
+            if abs(row[b + GAIN] * error + row[b + INTEGRAL_GAIN] * moved) < row[b + LIMIT]:
                 integral[a] = moved
 
 
 @kernel(inline=True)
 def highest_effort(row, b, speed):
     """What a drive can put out at a speed: its limit, falling along the torque-speed line to nothing."""
-    limit = row[b]
-    top = row[b + 6]
+    limit = row[b + LIMIT]
+    top = row[b + NO_LOAD_SPEED]
     if top > 0.0:
         limit *= min(max(1.0 - speed / top, 0.0), 1.0)
     return limit
@@ -82,14 +100,14 @@ def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, 
     """
     for i in range(n):
         b = i * NODE
-        damping = row[b + 10]
-        stiffness = row[b + 11]
+        damping = row[b + JOINT_DAMPING]
+        stiffness = row[b + JOINT_STIFFNESS]
         effort[i] = -damping * v[i]
         stiff[i] = h * damping
         if stiffness > 0.0:
-            effort[i] -= stiffness * (q[i] + h * v[i] - row[b + 12])
+            effort[i] -= stiffness * (q[i] + h * v[i] - row[b + JOINT_REST])
             stiff[i] += h * h * stiffness
-        dry[i] = row[b + 22]
+        dry[i] = row[b + DRY_FRICTION]
     for a in range(drives):
         kind = kinds[a]
         if kind == THRUST or kind == DRAIN:
@@ -99,11 +117,15 @@ def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, 
         if kind == EFFORT:
             force, extra = played[a], 0.0
         elif kind == SPEED:
-            force = row[b + 1] * (played[a] - v[i]) + row[b + 2] * integral[a]
-            extra = h * row[b + 1]
+            force = row[b + GAIN] * (played[a] - v[i]) + row[b + INTEGRAL_GAIN] * integral[a]
+            extra = h * row[b + GAIN]
         elif kind == POSITION:
-            force = row[b + 1] * (played[a] - q[i] - h * v[i]) - row[b + 5] * v[i] + row[b + 2] * integral[a]
-            extra = h * row[b + 5] + h * h * row[b + 1]
+            force = (
+                row[b + GAIN] * (played[a] - q[i] - h * v[i])
+                - row[b + RATE_GAIN] * v[i]
+                + row[b + INTEGRAL_GAIN] * integral[a]
+            )
+            extra = h * row[b + RATE_GAIN] + h * h * row[b + GAIN]
         else:
             dry[i] += abs(played[a])
             continue
@@ -124,12 +146,12 @@ def stop_efforts(n, row, q, v, dry, effort):
             effort[i] -= dry[i] * math.tanh(v[i] / 1e-3)
         b = i * NODE
         over = 0.0
-        if q[i] > row[b + 14]:
-            over = q[i] - row[b + 14]
-        elif q[i] < row[b + 13]:
-            over = q[i] - row[b + 13]
+        if q[i] > row[b + UPPER_STOP]:
+            over = q[i] - row[b + UPPER_STOP]
+        elif q[i] < row[b + LOWER_STOP]:
+            over = q[i] - row[b + LOWER_STOP]
         if over != 0.0:
-            push = -row[b + 15] * over - row[b + 16] * v[i]
+            push = -row[b + STOP_STIFFNESS] * over - row[b + STOP_DAMPING] * v[i]
             # a stop pushes, it never pulls back what is already leaving
             if push * over < 0.0:
                 effort[i] += push

@@ -17,17 +17,29 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import (
+    AIR_DENSITY,
+    CONSUMPTION,
+    DIRECTION,
     DRAIN,
     DRIVE,
     FLOAT,
     FORCE,
+    GRAVITY,
     HULL,
+    INERTIA,
+    LIMIT,
+    MASS,
+    MOMENT,
+    NO_LOAD_SPEED,
     NODE,
+    PLACE,
+    REACTION,
     SPRING,
     THRUST,
     TYRE,
+    WATER_DENSITY,
     WING,
-)  # fmt: skip
+)
 from plucky_heron.dynamics.kernels.places import ground_at, water_at
 from plucky_heron.kernels import kernel
 
@@ -101,27 +113,27 @@ def thrust(n, drives, kinds, joints, tanks, row, played, fill, w, pushes, h):
             continue
         b = n * NODE + a * DRIVE
         tank = tanks[a]
-        given = min(max(played[a], -row[b]), row[b])
+        given = min(max(played[a], -row[b + LIMIT]), row[b + LIMIT])
         if kind == DRAIN:
             fill[tank] = max(0.0, fill[tank] - h * max(given, 0.0))
             continue
         if tank >= 0:
-            used = h * row[b + 17] * abs(given)
+            used = h * row[b + CONSUMPTION] * abs(given)
             if used > fill[tank]:
                 given *= fill[tank] / used
                 used = fill[tank]
             fill[tank] -= used
         i = joints[a]
-        x, y, z = point_of(w, i, row[b + 10], row[b + 11], row[b + 12])
-        dx, dy, dz = direction_of(w, i, row[b + 13], row[b + 14], row[b + 15])
-        top = row[b + 6]
+        x, y, z = point_of(w, i, row[b + PLACE], row[b + PLACE + 1], row[b + PLACE + 2])
+        dx, dy, dz = direction_of(w, i, row[b + DIRECTION], row[b + DIRECTION + 1], row[b + DIRECTION + 2])
+        top = row[b + NO_LOAD_SPEED]
         if top > 0.0:
             # a propeller that runs with the water pushes it less
             vx, vy, vz = velocity_at(w, i, x, y, z)
             ahead = (vx * dx + vy * dy + vz * dz) * math.copysign(1.0, given)
             given *= min(max(1.0 - ahead / top, 0.0), 1.0)
         push_at(pushes, i, x, y, z, given * dx, given * dy, given * dz)
-        turning = row[b + 16] * given
+        turning = row[b + REACTION] * given
         if i >= 0:
             pushes[i, 0] += turning * dx
             pushes[i, 1] += turning * dy
@@ -140,16 +152,16 @@ def fill_tanks(nodes, sizes, fill, row):
         ix = m / 12.0 * (size[4] * size[4] + high * high)
         iy = m / 12.0 * (size[3] * size[3] + high * high)
         iz = m / 12.0 * (size[3] * size[3] + size[4] * size[4])
-        row[b] += m
-        row[b + 1] += m * x
-        row[b + 2] += m * y
-        row[b + 3] += m * z
-        row[b + 4] += ix + m * (y * y + z * z)
-        row[b + 5] += iy + m * (x * x + z * z)
-        row[b + 6] += iz + m * (x * x + y * y)
-        row[b + 7] -= m * x * y
-        row[b + 8] -= m * x * z
-        row[b + 9] -= m * y * z
+        row[b + MASS] += m
+        row[b + MOMENT] += m * x
+        row[b + MOMENT + 1] += m * y
+        row[b + MOMENT + 2] += m * z
+        row[b + INERTIA] += ix + m * (y * y + z * z)
+        row[b + INERTIA + 1] += iy + m * (x * x + z * z)
+        row[b + INERTIA + 2] += iz + m * (x * x + y * y)
+        row[b + INERTIA + 3] -= m * x * y
+        row[b + INERTIA + 4] -= m * x * z
+        row[b + INERTIA + 5] -= m * y * z
 
 
 @kernel
@@ -275,16 +287,28 @@ def outer_forces(
     Arrays one by one: taking them out of tuples in every step costs more than most of the forces.
     """
     tail = row.shape[0] - 5
-    gravity = math.sqrt(row[tail] ** 2 + row[tail + 1] ** 2 + row[tail + 2] ** 2)
+    gravity = math.sqrt(row[tail + GRAVITY] ** 2 + row[tail + GRAVITY + 1] ** 2 + row[tail + GRAVITY + 2] ** 2)
     for k in range(count):
         kind = kinds[k]
         b = first + k * FORCE
         if kind == TYRE:
             tyre(row, b, nodes_a[k], nodes_b[k], w, pushes, slip[memory[k]], grounds, planes, grids, heights, s, h)
         elif kind == FLOAT:
-            buoyancy(row, b, nodes_a[k], row[tail + 4], gravity, w, pushes, flows, profile, s, field)
+            buoyancy(row, b, nodes_a[k], row[tail + WATER_DENSITY], gravity, w, pushes, flows, profile, s, field)
         elif kind == WING:
-            wing(row, b, nodes_a[k], row[tail + 3], row[tail + 4], w, pushes, flows, profile, s, field)
+            wing(
+                row,
+                b,
+                nodes_a[k],
+                row[tail + AIR_DENSITY],
+                row[tail + WATER_DENSITY],
+                w,
+                pushes,
+                flows,
+                profile,
+                s,
+                field,
+            )
 
 
 @kernel
@@ -416,5 +440,5 @@ def into_equations(
         if kind == SPRING:
             spring(row, b, nodes_a[k], nodes_b[k], n, parent, w, h, mass, right, column)
         elif kind == HULL:
-            gravity = row[tail : tail + 3]
+            gravity = row[tail + GRAVITY : tail + GRAVITY + 3]
             hull(row, b, nodes_a[k], n, parent, w, gravity, flows, profile, s, field, h, mass, right, work)

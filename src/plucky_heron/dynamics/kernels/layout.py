@@ -14,19 +14,34 @@ Array = np.ndarray
 
 
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
+# What has several numbers is named by its first one.
 NODE = 23
-"""Numbers a node: mass, first moment (3), inertia about the node's origin xx yy zz xy xz yz (6), damping,
-stiffness, rest, lower, upper, stop stiffness, stop damping, armature, drag area, drag point (3), dry friction."""
+"""Numbers a node, by the names that follow."""
+MASS, MOMENT, INERTIA = 0, 1, 4
+"""Mass, first moment (3), inertia about the node's origin xx yy zz xy xz yz (6)."""
+JOINT_DAMPING, JOINT_STIFFNESS, JOINT_REST, LOWER_STOP, UPPER_STOP, STOP_STIFFNESS, STOP_DAMPING = (
+    10,
+    11,
+    12,
+    13,
+    14,
+    15,
+    16,
+)
+ARMATURE, DRAG_AREA, DRAG_POINT, DRY_FRICTION = 17, 18, 19, 22
+"""The point has three."""
 DRIVE = 20
-"""Numbers a drive: 0 limit, 1 gain, 2 integral gain, 3 lag, 4 highest command, 5 rate gain, 6 no-load speed (0: none),
-7 rate limit of the command (0: none), 8 dead zone, 9 backlash, 10 place (3), 13 direction (3), 16 reaction torque a
-newton, 17 mass used a newton second, 18 lowest command, 19 gain of the command at the joint."""
+"""Numbers a drive, by the names that follow; a no-load speed or a rate limit of 0 stands for none."""
+LIMIT, GAIN, INTEGRAL_GAIN, LAG, HIGHEST_COMMAND, RATE_GAIN, NO_LOAD_SPEED, RATE_LIMIT, DEAD_ZONE, BACKLASH = range(10)
+PLACE, DIRECTION, REACTION, CONSUMPTION, LOWEST_COMMAND, COMMAND_GAIN = 10, 13, 16, 17, 18, 19
+"""Place (3), direction (3), reaction torque a newton, mass used a newton second, gain of the command at the joint."""
 FORCE = 32
-"""Numbers a force, by its kind; see `forces`."""
+"""Numbers a force, by its kind: what stands where is said by each kind in `forces`."""
 COUPLING = 4
 """Numbers a coupling: ratio (or wheelbase), offset (or the wheel's distance to the left), two spare."""
 TAIL = 5
-"""Numbers at the end of a row: gravity vector (3), air density, water density."""
+"""Numbers at the end of a row, by the names that follow."""
+GRAVITY, AIR_DENSITY, WATER_DENSITY = 0, 3, 4
 TANK = 8
 """Numbers a tank (in `Forces.tanks`): bottom centre (3), length, width, height when full, full mass, start fill."""
 
@@ -38,7 +53,11 @@ SPHERE, CAPSULE, BOX, CYLINDER, CONVEX = 0, 1, 2, 3, 4
 NO_GROUND, PLANE, GRID = 0, 1, 2
 
 CONTACT = 14
-"""Numbers a remembered contact: pair, point (3), normal impulse, friction impulse (3), slipping, normal (3), gap, shape."""
+"""Numbers a remembered contact, by the names that follow; point, friction impulse and normal have three."""
+PAIR, CONTACT_POINT, NORMAL_IMPULSE, FRICTION_IMPULSE, SLIPPING, NORMAL, GAP, SHAPE = 0, 1, 4, 5, 8, 9, 12, 13
+SURFACE = 5
+"""Numbers of how two surfaces meet, by the names that follow; compliance 0 is hard, damping below 0 is chosen."""
+STATIC_FRICTION, DYNAMIC_FRICTION, BOUNCE, COMPLIANCE, SURFACE_DAMPING = range(5)
 FIELD = 17
 """Numbers of the surroundings of a copy: wind (3), current (3), water level, time, and a hand that pulls: node + 1 (0: none),
 point in the node (3), where it pulls to (3), stiffness, damping."""

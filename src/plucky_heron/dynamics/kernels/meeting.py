@@ -5,7 +5,27 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.geometry import place_shape
-from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, GRID, NO_GROUND, SPHERE  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import (
+    BOUNCE,
+    BOX,
+    CAPSULE,
+    COMPLIANCE,
+    CONTACT_POINT,
+    CONVEX,
+    CYLINDER,
+    DYNAMIC_FRICTION,
+    GAP,
+    GRID,
+    NO_GROUND,
+    NORMAL,
+    NORMAL_IMPULSE,
+    PAIR,
+    SHAPE,
+    SLIPPING,
+    SPHERE,
+    STATIC_FRICTION,
+    SURFACE_DAMPING,
+)
 from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
 from plucky_heron.dynamics.kernels.places import ground_at
 from plucky_heron.kernels import kernel
@@ -17,11 +37,11 @@ MARGIN = 0.01
 @kernel(inline=True)
 def surface_of(first, second, out):
     """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series."""
-    out[0] = math.sqrt(first[0] * second[0])
-    out[1] = math.sqrt(first[1] * second[1])
-    out[2] = max(first[2], second[2])
-    out[3] = first[3] + second[3]
-    out[4] = max(first[4], second[4])
+    out[STATIC_FRICTION] = math.sqrt(first[STATIC_FRICTION] * second[STATIC_FRICTION])
+    out[DYNAMIC_FRICTION] = math.sqrt(first[DYNAMIC_FRICTION] * second[DYNAMIC_FRICTION])
+    out[BOUNCE] = max(first[BOUNCE], second[BOUNCE])
+    out[COMPLIANCE] = first[COMPLIANCE] + second[COMPLIANCE]
+    out[SURFACE_DAMPING] = max(first[SURFACE_DAMPING], second[SURFACE_DAMPING])
 
 
 @kernel(inline=True)
@@ -30,13 +50,14 @@ def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, l
         if found >= capacity:
             break
         row = list_[found]
-        row[0] = pair
+        row[PAIR] = pair
         for d in range(3):
-            row[1 + d] = points[k, d]
-            row[9 + d] = points[k, 4 + d]
-        row[4] = row[5] = row[6] = row[7] = row[8] = 0.0
-        row[12] = points[k, 3]
-        row[13] = shape
+            row[CONTACT_POINT + d] = points[k, d]
+            row[NORMAL + d] = points[k, 4 + d]
+        for d in range(NORMAL_IMPULSE, SLIPPING + 1):
+            row[d] = 0.0
+        row[GAP] = points[k, 3]
+        row[SHAPE] = shape
         nodes[found, 0], nodes[found, 1] = node_a, node_b
         for d in range(5):
             surfaces[found, d] = surface[d]

@@ -6,7 +6,21 @@ import math
 
 from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
 from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
-from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CYLINDER, GRID, NO_GROUND, SPHERE, TAIL  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import (
+    BOX,
+    CAPSULE,
+    CYLINDER,
+    FRICTION_IMPULSE,
+    GRAVITY,
+    GRID,
+    NO_GROUND,
+    NORMAL,
+    NORMAL_IMPULSE,
+    PAIR,
+    SHAPE,
+    SPHERE,
+    TAIL,
+)
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
 from plucky_heron.dynamics.kernels.tree import carried_along, place_nodes
@@ -261,15 +275,15 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, sc
                 fx, fy, fz = 0.0, 0.0, 0.0
                 for e in range(state.contact_count[c]):
                     contact = state.contacts[c, e]
-                    pair = int(contact[0])
+                    pair = int(contact[PAIR])
                     sign = 0.0
-                    if sensors.owned[k, int(contact[13])]:
+                    if sensors.owned[k, int(contact[SHAPE])]:
                         sign = 1.0
                     elif pair >= 0 and sensors.owned[k, pairs[pair, 1]]:
                         sign = -1.0
-                    fx += sign * (contact[4] * contact[9] + contact[5])
-                    fy += sign * (contact[4] * contact[10] + contact[6])
-                    fz += sign * (contact[4] * contact[11] + contact[7])
+                    fx += sign * (contact[NORMAL_IMPULSE] * contact[NORMAL] + contact[FRICTION_IMPULSE])
+                    fy += sign * (contact[NORMAL_IMPULSE] * contact[NORMAL + 1] + contact[FRICTION_IMPULSE + 1])
+                    fz += sign * (contact[NORMAL_IMPULSE] * contact[NORMAL + 2] + contact[FRICTION_IMPULSE + 2])
                 o[at] = math.sqrt(fx * fx + fy * fy + fz * fz) / h
                 o[at + 1] = 1.0 if o[at] > 0.0 else 0.0
                 continue
@@ -355,7 +369,7 @@ def _accelerate(n, parent, base, row, v, acceleration, w):
         if j < 0:
             for e in range(3):
                 w[i, 24 + e] = 0.0
-                w[i, 27 + e] = -row[tail + e]
+                w[i, 27 + e] = -row[tail + GRAVITY + e]
         else:
             for e in range(6):
                 w[i, 24 + e] = w[j, 24 + e]

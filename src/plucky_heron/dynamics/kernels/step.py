@@ -7,7 +7,7 @@ import math
 from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
-from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, NODE, THRUST  # fmt: skip
+from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, LOWER_STOP, NODE, THRUST, UPPER_STOP
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
     factorise_and_solve,
@@ -97,7 +97,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
             for i in range(n):
                 right[i] = effort[i] - right[i]
                 mass[i, i] += stiff[i]
-                held = held or dry[i] > 0.0 or q[i] > row[i * NODE + 14] or q[i] < row[i * NODE + 13]
+                held = held or dry[i] > 0.0 or q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]
             if forced > 0:
                 into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:

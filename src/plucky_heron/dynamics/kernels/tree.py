@@ -9,7 +9,21 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.layout import BALL_X, BALL_Y, NODE, SLIDER, TAIL
+from plucky_heron.dynamics.kernels.layout import (
+    AIR_DENSITY,
+    ARMATURE,
+    BALL_X,
+    BALL_Y,
+    DRAG_AREA,
+    DRAG_POINT,
+    GRAVITY,
+    INERTIA,
+    MASS,
+    MOMENT,
+    NODE,
+    SLIDER,
+    TAIL,
+)
 from plucky_heron.kernels import kernel
 
 WORK = 46
@@ -157,9 +171,16 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
 def inertia_to_world(i, row, w):
     """Mass, first moment and inertia of node `i` about the world origin, in world axes."""
     b = i * NODE
-    m = row[b]
-    hx, hy, hz = row[b + 1], row[b + 2], row[b + 3]
-    xx, yy, zz, xy, xz, yz = row[b + 4], row[b + 5], row[b + 6], row[b + 7], row[b + 8], row[b + 9]
+    m = row[b + MASS]
+    hx, hy, hz = row[b + MOMENT], row[b + MOMENT + 1], row[b + MOMENT + 2]
+    xx, yy, zz, xy, xz, yz = (
+        row[b + INERTIA],
+        row[b + INERTIA + 1],
+        row[b + INERTIA + 2],
+        row[b + INERTIA + 3],
+        row[b + INERTIA + 4],
+        row[b + INERTIA + 5],
+    )
     r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
         w[i, 0],
         w[i, 1],
@@ -242,7 +263,7 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
     Needs `forward` first. `pushes` (n, 6) are outer forces on the nodes; looked at only when `pushed`.
     """
     tail = row.shape[0] - TAIL
-    g0, g1, g2, air = -row[tail], -row[tail + 1], -row[tail + 2], row[tail + 3]
+    g0, g1, g2, air = -row[tail + GRAVITY], -row[tail + GRAVITY + 1], -row[tail + GRAVITY + 2], row[tail + AIR_DENSITY]
     for i in range(n):
         j = parent[i]
         if j < 0:
@@ -272,9 +293,9 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
         f3 += v1 * l5 - v2 * l4
         f4 += v2 * l3 - v0 * l5
         f5 += v0 * l4 - v1 * l3
-        area = row[i * NODE + 18]
+        area = row[i * NODE + DRAG_AREA]
         if area > 0.0:
-            d = i * NODE + 19
+            d = i * NODE + DRAG_POINT
             cx = w[i, 9] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
             cy = w[i, 10] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
             cz = w[i, 11] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
@@ -301,7 +322,7 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
         s0, s1, s2, s3, s4, s5 = w[i, 12], w[i, 13], w[i, 14], w[i, 15], w[i, 16], w[i, 17]
         bias[i] = s0 * w[i, 30] + s1 * w[i, 31] + s2 * w[i, 32] + s3 * w[i, 33] + s4 * w[i, 34] + s5 * w[i, 35]
         f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, s0, s1, s2, s3, s4, s5)
-        mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + 17]
+        mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + ARMATURE]
         for k in range(i):
             mass[i, k] = 0.0
         j = parent[i]

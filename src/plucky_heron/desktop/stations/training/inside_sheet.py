@@ -103,7 +103,7 @@ class ModelView(QWidget):
         self.chart.body.addWidget(self.plot, 1)
         self.chart.body.addWidget(
             label(
-                f"Black: what came. Dotted: each step foreseen from the true one before. Band: foreseen from the first state alone by the same "
+                f"Black: measured. Dotted: each step predicted from the true one before. Band: predicted from the first state alone by the same "
                 f"commands, mean and range of {len(found.one_step)} members.",
                 "soft",
                 wrap=True,

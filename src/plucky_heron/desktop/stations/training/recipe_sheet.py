@@ -28,7 +28,7 @@ from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
 from plucky_heron.training.shaping import potential_of
 
 FAMILIES = {
-    "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "foresees by a model",
+    "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "predicts by a model",
     "search": "tries weights by whole episodes",
 }  # fmt: skip
 

@@ -77,7 +77,9 @@ class TrainingStation(Station):
         self.health_rows = Rows((4, 2, 5), spacing=3)
         self.health.body.addWidget(self.health_rows)
         self.inside = button("Inside the method …", self.look_inside)
-        self.inside.setToolTip("what it foresaw beside what came, or the weights it tried and their scores")
+        self.inside.setToolTip(
+            "what the model predicted beside what followed, or the weights that were tried and their scores"
+        )
         self.inside.hide()
         self.health.body.addWidget(self.inside)
         self.recipe = Card("Recipe", "")

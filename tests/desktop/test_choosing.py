@@ -199,7 +199,7 @@ def test_a_correction_of_the_regulator_is_chosen_and_taken_back(qtbot: QtBot, sh
     qtbot.keyClicks(reach, "7")
     qtbot.keyClick(reach, Qt.Key.Key_Return)
     assert sheet.wrong.isVisible() and "reach" in sheet.wrong.text() and bench.recipe.residual.reach == 0.5
-    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset corrects")
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset base controller")
     qtbot.mouseClick(reset, LEFT)
     assert bench.recipe.residual is None and "residual.reach" not in sheet.editors
 

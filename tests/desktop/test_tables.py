@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.forms.tables import Column, Table
+from plucky_heron.desktop.theme import font
 from tests.desktop.test_window import LEFT
 
 COLUMNS = (
@@ -30,6 +32,15 @@ def test_cells_heads_and_signs(qtbot: QtBot) -> None:
         and not rows.data(rows.index(2, 0), Qt.ItemDataRole.FontRole).bold()
     )
     assert rows.data(rows.index(0, 0), Qt.ItemDataRole.TextAlignmentRole) & Qt.AlignmentFlag.AlignRight
+
+
+def test_columns_are_as_wide_as_what_they_say(qtbot: QtBot) -> None:
+    """Also where a head has as many characters as a wider text below it, and where that is bold."""
+    table = Table((Column("kept at", str, strong=lambda _: True), Column("rest", str, stretch=True)), "shares")
+    qtbot.addWidget(table)
+    table.resize(400, 200)
+    table.show_rows(["100.0 %", "98.4 %"])
+    assert table.columnWidth(0) >= QFontMetrics(font(13, bold=True)).horizontalAdvance("100.0 %") + 16
 
 
 def test_rows_are_picked_by_mouse_and_keys_and_the_place_is_kept(qtbot: QtBot) -> None:

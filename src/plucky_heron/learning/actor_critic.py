@@ -30,7 +30,7 @@ class OnPolicySettings(NetworkSettings):
     health: ClassVar[tuple[HealthFigure, ...]] = ON_POLICY
 
     advantage_decay: float = setting(
-        0.95, "advantage decay", "How far surprises are carried back; 1 takes whole returns, 0 only the next value.",
+        0.95, "advantage decay", "λ of the advantage: 1 takes whole returns, 0 only the next value.",
         "Too large: noisy gradients. Too small: believes a critic that knows little yet.", ge=0, le=1,
     )  # fmt: skip
     entropy_weight: float = setting(

@@ -32,7 +32,7 @@ class OffPolicySettings(NetworkSettings):
     health: ClassVar[tuple[HealthFigure, ...]] = OFF_POLICY
 
     activation: Activation = setting(
-        "relu", "activation", "What bends each hidden layer's sums.",
+        "relu", "activation", "The nonlinear function after each hidden layer.",
         "tanh: gradients vanish when inputs are large. relu: units die and the spread of outputs shrinks.",
     )  # fmt: skip
     learning_rate: float = setting(

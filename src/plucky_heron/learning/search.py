@@ -82,7 +82,7 @@ class EvolutionSettings(SearchSettings):
     hidden: tuple[int, ...] = setting(
         (16,), "hidden layers", "Width of each hidden layer.", "Large: many weights, slow search.", max_length=4
     )
-    activation: Activation = setting("tanh", "activation", "What bends each hidden layer's sums.", "Seldom.")
+    activation: Activation = setting("tanh", "activation", "The nonlinear function after each hidden layer.", "Seldom.")
     perturbation: float = setting(
         0.1, "perturbation", "Spread of what is added to weights, in both directions.",
         "Too small: scores differ by luck alone. Too large: says nothing of the weights in the middle.", gt=0, le=10,

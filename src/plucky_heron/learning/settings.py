@@ -36,15 +36,15 @@ class NetworkSettings(MethodSettings):
         min_length=1, max_length=8,
     )  # fmt: skip
     activation: Activation = setting(
-        "tanh", "activation", "What bends each hidden layer's sums.",
+        "tanh", "activation", "The nonlinear function after each hidden layer.",
         "tanh: gradients vanish when inputs are large. relu: units die and the spread of outputs shrinks.",
     )  # fmt: skip
     layer_normalisation: bool = setting(
-        False, "layer normalisation", "Brings each hidden layer's sums to mean 0 and spread 1, row by row.",
+        False, "layer normalisation", "Each hidden layer's sums have mean 0 and deviation 1, row by row.",
         "Off, critics of off-policy methods may run away: value figures that grow without end.",
     )  # fmt: skip
     orthogonal_start: bool = setting(
-        True, "orthogonal start", "Start weights as rotations; off: evenly drawn, scaled by the number of inputs.",
+        True, "orthogonal start", "Orthogonal start weights; off: uniform, scaled by the number of inputs.",
         "Seen only in the first updates: a start that saturates commands.",
     )  # fmt: skip
     last_layer_scale: float = setting(

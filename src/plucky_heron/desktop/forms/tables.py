@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QFont, QPixmap, QResizeEvent
+from PySide6.QtGui import QFont, QFontMetrics, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from plucky_heron.desktop.theme import font, theme
@@ -139,15 +139,16 @@ class Table(QTableView):
 
     def _share_room(self) -> None:
         """Columns are as wide as what they say; those that stretch take what the others leave."""
-        metrics = self.fontMetrics()
+        text, head = QFontMetrics(font(13, bold=True)), QFontMetrics(font(11))
         heads = self.horizontalHeader()
         wide = [k for k, column in enumerate(self.rows.columns) if column.stretch]
         left = self.viewport().width()
         for k, column in enumerate(self.rows.columns):
             if k not in wide:
-                longest = max([column.head, *(column.text(row) for row in self.rows.rows[:40])], key=len)
+                shown = {column.text(row) for row in self.rows.rows[:40]}
+                longest = max([head.horizontalAdvance(column.head), *map(text.horizontalAdvance, shown)])
                 signs = any(column.sign(row) is not None for row in self.rows.rows[:40])
-                width = metrics.horizontalAdvance(longest) + (44 if signs else 20)
+                width = longest + (44 if signs else 20)
                 heads.resizeSection(k, width)
                 left -= width
         for k in wide:

@@ -73,7 +73,7 @@ RUNS = (
     Column("run", lambda e: f"{e.letter} {e.row.id}", strong=lambda e: e.chosen),
     Column("seed", lambda e: str(e.row.seed), right=True, strong=lambda e: e.chosen),
     Column("steps", lambda e: show_steps(e.row.steps), right=True, strong=lambda e: e.chosen),
-    Column("kept at", lambda e: _share(e.row.best_success), right=True, strong=lambda e: e.chosen),
+    Column("best", lambda e: _share(e.row.best_success), right=True, strong=lambda e: e.chosen),
     Column(
         "fresh starts",
         lambda e: _share(e.row.retest["success"] if e.row.retest else None),

@@ -20,7 +20,7 @@ def stake(bench: Workbench) -> StakeState:
     problem = bench.problem
     if problem is None or bench.trouble:
         return StakeState(0.5, "cannot be read", trouble=problem is None)
-    return StakeState(1.0, f"{len(problem.sensed)} sensed, {len(problem.task.actions)} given")
+    return StakeState(1.0, f"{len(problem.sensed)} observed, {len(problem.task.actions)} actions")
 
 
 class TaskModel(QObject):

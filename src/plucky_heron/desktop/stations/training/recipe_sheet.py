@@ -198,8 +198,8 @@ class RecipeSheet(QDialog):
         options = (ALONE, "regulator", *rules)
         does = "Whether it commands alone, or adds a correction to a base controller, which is fitted to what the policy senses."
         wrong = "A base controller that fails where the policy should learn to succeed: larger reach, or alone."
-        facts = SettingFacts("residual", "corrects", does, wrong, ALONE, "", options, str)
-        self._add_row("residual", "corrects", plan.on if plan else ALONE, facts, does, wrong, "")
+        facts = SettingFacts("residual", "base controller", does, wrong, ALONE, "", options, str)
+        self._add_row("residual", "base controller", plan.on if plan else ALONE, facts, does, wrong, "")
         if plan is not None:
             does = "Largest correction, as a share of half the command range."
             wrong = "Too small: what the base controller does wrong stays wrong. Too large: little is left of it."

@@ -24,10 +24,10 @@ from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.picture.projection import Frame, convex_hull, outline_points
 from plucky_heron.desktop.picture.scene import Scene
-from plucky_heron.desktop.stations.compare.station import comparison_words
+from plucky_heron.desktop.stations.compare.model import comparison_words
 from plucky_heron.desktop.stations.handover.station import RoundTrips
 from plucky_heron.desktop.stations.machine.ladder import JointLadder
-from plucky_heron.desktop.stations.proving.station import verdict
+from plucky_heron.desktop.stations.proving.model import verdict
 from plucky_heron.desktop.theme import FORESHORE, NIGHT_TIDE, Theme
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.errors import StateError

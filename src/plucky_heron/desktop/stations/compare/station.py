@@ -15,6 +15,15 @@ from plucky_heron.desktop.charts.curves import CurveChart
 from plucky_heron.desktop.forms.tables import Column, Table
 from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, label, scrolled
 from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.compare.model import (
+    NO_BATCH,
+    OTHER_REWARDS,
+    batch_name,
+    batch_note,
+    comparison_words,
+    no_difference,
+    share_text,
+)
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.stopping import show_steps, show_value
@@ -65,18 +74,14 @@ class RunEntry:
     chosen: bool
 
 
-def _share(value: float | None) -> str:
-    return "–" if value is None else show_value("success", value)
-
-
 RUNS = (
     Column("run", lambda e: f"{e.letter} {e.row.id}", strong=lambda e: e.chosen),
     Column("seed", lambda e: str(e.row.seed), right=True, strong=lambda e: e.chosen),
     Column("steps", lambda e: show_steps(e.row.steps), right=True, strong=lambda e: e.chosen),
-    Column("best", lambda e: _share(e.row.best_success), right=True, strong=lambda e: e.chosen),
+    Column("best", lambda e: share_text(e.row.best_success), right=True, strong=lambda e: e.chosen),
     Column(
         "fresh starts",
-        lambda e: _share(e.row.retest["success"] if e.row.retest else None),
+        lambda e: share_text(e.row.retest["success"] if e.row.retest else None),
         right=True,
         strong=lambda e: e.chosen,
     ),
@@ -188,7 +193,7 @@ class CompareStation(Station):
         self.list.verticalHeader().setDefaultSectionSize(28)
         self.list.picked.connect(lambda row: self.toggle(row.batch))
         self.list_card.body.addWidget(self.list, 1)
-        self.no_batch = label("No batch yet: train one, change the recipe, train another", "soft", wrap=True)
+        self.no_batch = label(NO_BATCH, "soft", wrap=True)
         self.list_card.body.addWidget(self.no_batch)
         self.runs = Card("Runs of the chosen batches", "choose the one to prove")
         self.run_table = Table(RUNS, "runs")
@@ -226,7 +231,7 @@ class CompareStation(Station):
         self.chosen = [b for b in [*self.chosen, *fresh] if b in found][-4:]
         letters = {batch: LETTERS[k] for k, batch in enumerate(self.chosen)}
         entries = [
-            BatchRow(b, _batch_name(rows), _batch_note(rows), letters.get(b, "")) for b, rows in reversed(found.items())
+            BatchRow(b, batch_name(rows), batch_note(rows), letters.get(b, "")) for b, rows in reversed(found.items())
         ]
         if entries != self.list.rows.rows:
             self.list.show_rows(entries)
@@ -237,9 +242,7 @@ class CompareStation(Station):
         model = self.quantity.model()
         assert isinstance(model, QStandardItemModel)
         model.item(1).setEnabled(alike)
-        self.quantity.setToolTip(
-            "" if alike else "the task was changed between these runs: only its measure compares them"
-        )
+        self.quantity.setToolTip("" if alike else OTHER_REWARDS)
         if not alike and self.quantity.currentIndex() == 1:
             self.quantity.setCurrentIndex(0)  # comes back here
             return
@@ -291,14 +294,7 @@ class CompareStation(Station):
         table = differences(self.bench.project.folder, rows) if len(rows) > 1 else {}
         self.differs.note.setText(" · ".join(letters.values()))
         if not table:
-            text = (
-                "nothing: same task, recipe and settings"
-                if len(rows) > 1
-                else "one batch; its settings:"
-                if rows
-                else "no batch"
-            )
-            self.difference_rows.add_wide(label(text, "soft"))
+            self.difference_rows.add_wide(label(no_difference(len(rows)), "soft"))
         if len(rows) == 1:
             table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
         for name, values in table.items():
@@ -311,36 +307,3 @@ class CompareStation(Station):
         self.run_table.show_rows(
             [RunEntry(letter, r, r.id == chosen) for b, letter in letters.items() for r in found[b]]
         )
-
-
-def comparison_words(groups: dict[str, list[float]]) -> list[str]:
-    """What the retests of finished seeds allow to be said, pair by pair: shares of pairs of seeds, no more."""
-    named = [(letter, values) for letter, values in groups.items() if values]
-    if len(named) < 2:
-        letter_values = named[0] if named else None
-        return (
-            [f"{letter_values[0]}: {len(letter_values[1])} seeds; one batch alone compares with nothing"]
-            if letter_values
-            else []
-        )
-    lines = []
-    for k, (first, ours) in enumerate(named):
-        for second, theirs in named[k + 1 :]:
-            wins = sum((a > b) + 0.5 * (a == b) for a in ours for b in theirs)
-            total = len(ours) * len(theirs)
-            clear = min(len(ours), len(theirs)) >= 5 and not 0.1 < wins / total < 0.9
-            verdict = (
-                "established" if clear else "not established with so few seeds" if total < 25 else "not established"
-            )
-            lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
-    return lines
-
-
-def _batch_name(rows: list[RunRow]) -> str:
-    return f"{rows[0].recipe}, {len(rows)} seed{'s' if len(rows) > 1 else ''}"
-
-
-def _batch_note(rows: list[RunRow]) -> str:
-    seconds = sum(r.seconds for r in rows)
-    state = next((r.state for r in rows if r.state != "done"), "")
-    return f"batch {rows[0].batch} · " + (state or f"{seconds / 60:.1f} min of work")

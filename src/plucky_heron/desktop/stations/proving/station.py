@@ -16,11 +16,11 @@ from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, bare_card, bu
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.proving.model import outcome, verdict, what_is_proved
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.freeze import frozen_problem, kept_policy
 from plucky_heron.runs.results import PROOF
 from plucky_heron.simulation.trials import Recording
-from plucky_heron.training.stopping import show_steps
 
 
 class IntervalBars(QWidget):
@@ -178,11 +178,7 @@ class ProvingStation(Station):
         """Show the proof of the chosen run."""
         row, found = self.bench.row(), self._summary()
         self.start.setEnabled(row is not None and row.best_step is not None)
-        self.note.setText(
-            f"run {row.id}, seed {row.seed}, kept at {show_steps(row.best_step or 0)} steps"
-            if row is not None
-            else "train a run first"
-        )
+        self.note.setText(what_is_proved(row))
         self.bars.summary = found["drivers"] if found else {}
         if self.driver not in self.bars.summary:
             self.driver = "policy"
@@ -208,9 +204,7 @@ class ProvingStation(Station):
             if proof is not None:
                 trials = proof.trials[self.driver]
                 score = f"score {trials.score[number]:.1f}".replace("-", "−")
-                success = "settled" if trials.success[number] else "not settled"
-                kind = int(trials.ending[number])
-                ending = trials.ending_names[kind] if kind >= 0 else "time is up"
+                success, ending = outcome(trials, number)
             replay = button("replay", partial(self.replay, number), "link", f"replay trial {number}")
             self.worst_rows.add(
                 label(f"trial {number}", "strong"), label(score), label(success), label(ending, "soft"), replay
@@ -261,20 +255,3 @@ class ProvingStation(Station):
             bench.playback.load(known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True)
 
         bench.start_job(f"replaying trial {number}", work, then)
-
-
-def verdict(drivers: dict[str, dict[str, Any]], trials: int) -> str:
-    """What the paired differences allow to be said, in one or two sentences."""
-    others = {n: d for n, d in drivers.items() if n != "policy"}
-    best = max(others, key=lambda n: others[n]["success"])
-    difference, half = others[best]["against_policy"]
-    if difference + half < 0:
-        text = f"Better than the best of the others ({best}): established."
-    elif difference - half > 0:
-        text = f"The {best} succeeds more often: established."
-    else:
-        text = f"Against the {best}, success does not differ beyond chance; scores {drivers['policy']['score']['mean']:.1f} and {others[best]['score']['mean']:.1f}."
-    low = drivers["policy"]["success_interval"][0]
-    return (
-        f"{text} At 95 % confidence the policy succeeds in at least {100 * low:.1f} % of such trials ({trials} tried)."
-    )

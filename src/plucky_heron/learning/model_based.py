@@ -26,6 +26,7 @@ from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.sac import SoftActorCritic, SoftSettings
 from plucky_heron.learning.settings import setting
 from plucky_heron.randomness import freeze, stream, thaw
+from plucky_heron.task.commanding import from_shares
 
 Array = np.ndarray
 
@@ -246,8 +247,7 @@ class _Imagining(OffPolicy):
         """The known part of the reward, within the reward limit, and known endings; nothing where nothing is known."""
         if self.judge is None:
             return np.zeros(len(before)), np.zeros(len(before), dtype=np.bool_)
-        low, high = self.space.low, self.space.high
-        paid, ended = self.judge.judge(before, 0.5 * (low + high) + 0.5 * (high - low) * commands, after)
+        paid, ended = self.judge.judge(before, from_shares(self.space.low, self.space.high, commands), after)
         limit = self.shared.reward_limit
         return (paid if limit is None else np.clip(paid, -limit, limit)), ended
 

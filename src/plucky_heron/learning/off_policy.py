@@ -22,6 +22,7 @@ from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.running import RunningSpread
 from plucky_heron.learning.settings import NetworkSettings, setting
 from plucky_heron.randomness import freeze, stream, thaw
+from plucky_heron.task.commanding import from_shares, to_shares
 
 Array = np.ndarray
 
@@ -213,8 +214,7 @@ class OffPolicy(ABC):
             commands = self.random_start.draw()
         else:
             commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), self.deviations.draw())
-        low, high = self.space.low, self.space.high
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * commands)
+        return from_shares(self.space.low, self.space.high, commands)
 
     def take(self, experience: Experience) -> None:
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
@@ -239,8 +239,7 @@ class OffPolicy(ABC):
     def met(self, experience: Experience) -> tuple[Array, Array]:
         """Observations (B, n) and commands as shares of the range (B, actions) of a step."""
         assert experience.before is not None and experience.command is not None
-        middle, half = 0.5 * (self.space.low + self.space.high), 0.5 * (self.space.high - self.space.low)
-        return experience.before, (experience.command - middle) / half
+        return experience.before, to_shares(self.space.low, self.space.high, experience.command)
 
     def _compare(self, experience: Experience, over: Array) -> None:
         inputs = self.inputs.of(experience.after)

@@ -25,6 +25,7 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.running import RunningSpread
 from plucky_heron.randomness import freeze, stream, thaw
+from plucky_heron.task.commanding import from_shares
 
 Array = np.ndarray
 
@@ -120,8 +121,7 @@ class OnPolicy:
         np.multiply(drawn - mean, np.float32(self.shared.exploration_memory), out=self.carried)
         if self.shared.squashed:
             drawn = np.tanh(drawn)
-        low, high = self.space.low, self.space.high
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * drawn.astype(np.float64))
+        return from_shares(self.space.low, self.space.high, drawn.astype(np.float64))
 
     def take(self, experience: Experience) -> None:
         """Keep rewards and ends; standardise rewards by the running spread of the discounted return."""

@@ -19,6 +19,7 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.settings import MethodSettings, setting
 from plucky_heron.randomness import freeze, stream, thaw
+from plucky_heron.task.commanding import from_shares
 
 Array = np.ndarray
 FREE, NOBODYS = -1, -2
@@ -162,8 +163,7 @@ class Search(ABC):
             at += a * b + b
             if number < len(sizes) - 2:
                 current = _bend(self.network.activation, current)
-        low, high = self.space.low, self.space.high
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * np.clip(current[:, 0], -1.0, 1.0))
+        return from_shares(self.space.low, self.space.high, np.clip(current[:, 0], -1.0, 1.0))
 
     def take(self, experience: Experience) -> None:
         """Sum up; an episode that is over counts for its candidate."""

@@ -9,6 +9,7 @@ import numpy as np
 from plucky_heron.errors import StateError, did_you_mean
 from plucky_heron.randomness import episode_stream, stream
 from plucky_heron.simulation.batch import Batch
+from plucky_heron.task.commanding import from_shares
 from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
@@ -101,10 +102,9 @@ class SmoothRandom:
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The sines now."""
-        low, high = self.problem.low, self.problem.high
         time = (batch.age * self.problem.sample_time)[:, None, None]
         wave = (self._share * np.sin(self._rate * time + self._phase)).sum(axis=1)
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * np.clip(1.5 * wave, -1.0, 1.0))
+        return from_shares(self.problem.low, self.problem.high, np.clip(1.5 * wave, -1.0, 1.0))
 
 
 class Loops:
@@ -131,8 +131,7 @@ class Loops:
     def describe(self, number: int) -> str:
         """A candidate in words."""
         if number < self.count // 4:
-            low, high = self.problem.low, self.problem.high
-            values = 0.5 * (low + high) + 0.5 * (high - low) * self._middle[number]
+            values = from_shares(self.problem.low, self.problem.high, self._middle[number])
             return "the constant " + ", ".join(f"{v:.3g}" for v in values[:4])
         kind = "square wave" if self._square[number] else "sine"
         return f"a {kind} of {2.0 * np.pi / self._rate[number, 0]:.2g} s"
@@ -144,11 +143,11 @@ class Loops:
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         """The candidates now."""
-        mine, low, high = self._mine, self.problem.low, self.problem.high
+        mine = self._mine
         wave = np.sin(self._rate[mine] * (batch.age * self.problem.sample_time)[:, None] + self._phase[mine])
         wave = np.where(self._square[mine], np.sign(wave), wave)
         share = np.clip(self._middle[mine] + self._size[mine] * wave, -1.0, 1.0)
-        return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * share)
+        return from_shares(self.problem.low, self.problem.high, share)
 
 
 class Recorded:

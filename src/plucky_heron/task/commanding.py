@@ -5,12 +5,25 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from plucky_heron.files import Settings
 from plucky_heron.machine.parts import Name
 from plucky_heron.task.observing import Unit
 from plucky_heron.units import Delay
+
+Array = np.ndarray
+
+
+def from_shares(low: Array, high: Array, shares: Array) -> Array:
+    """Commands in SI (..., m), float64, from shares of their range, -1 at `low` (m,) and 1 at `high` (m,)."""
+    return np.asarray(0.5 * (low + high) + 0.5 * (high - low) * shares)
+
+
+def to_shares(low: Array, high: Array, commands: Array) -> Array:
+    """Shares of their range (..., m) from commands in SI, -1 at `low` (m,) and 1 at `high` (m,)."""
+    return np.asarray((commands - 0.5 * (low + high)) / (0.5 * (high - low)))
 
 
 class Choice(Settings):

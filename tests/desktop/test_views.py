@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -204,6 +205,34 @@ def test_scrubbing_moves_drawing_recorder_and_ledger_together(
     assert playback.index == 1
     qtbot.mouseClick(recorder.rate, Qt.MouseButton.LeftButton)
     assert playback.speed == 2.0 and recorder.rate.text() == "×2"
+
+
+def test_a_growing_episode_is_told_as_growing_and_another_one_as_another(
+    qtbot: QtBot, playback: Playback, recording: Recording
+) -> None:
+    def until(steps: int) -> Recording:
+        rows = {
+            name: getattr(recording, name)[: steps + 1] for name in ("position", "velocity", "observations", "wind")
+        }
+        return replace(
+            recording, commands=recording.commands[:steps], terms=recording.terms[:steps], contacts=(), **rows
+        )
+
+    problem, told = playback.problem, []
+    assert problem is not None
+    recorder = StripRecorder(playback)
+    qtbot.addWidget(recorder)
+    playback.loaded.connect(lambda: told.append("loaded"))
+    playback.grown.connect(lambda: told.append("grown"))
+    playback.show(problem, until(10), "by hand")
+    playback.show(problem, until(20), "by hand")
+    assert told == ["loaded", "grown"] and playback.index == 20
+    assert len(recorder.chart.traces[0][2]) == 21
+    playback.show(problem, until(30), "by hand, start 2")
+    playback.show(problem, until(5), "by hand, start 2")  # begun anew
+    playback.load(problem, recording, "by hand, start 2")
+    playback.show(problem, until(20), "by hand, start 2")
+    assert told[2:] == ["loaded"] * 4
 
 
 def test_playback_runs_in_real_time_times_its_speed(qtbot: QtBot, playback: Playback, recording: Recording) -> None:

@@ -19,11 +19,14 @@ class Playback(QObject):
     -------
     loaded()
         Another episode, or none.
+    grown()
+        The same episode, with more samples: whoever keeps what belongs to the whole of it looks again.
     moved(int)
         Another sample of it.
     """
 
     loaded = Signal()
+    grown = Signal()
     moved = Signal(int)
     played = Signal(bool)
 
@@ -34,6 +37,7 @@ class Playback(QObject):
         self.ghost: Recording | None = None
         self.title = ""
         self.index = 0
+        self._growing = False
         self.speed = 1.0
         self._began = (0.0, 0)
         self._timer = QTimer(self)
@@ -51,7 +55,7 @@ class Playback(QObject):
         """Show another episode, from its start."""
         self.pause()
         self.problem, self.recording, self.ghost, self.title = problem, recording, ghost, title
-        self.index = 0
+        self.index, self._growing = 0, False
         self.loaded.emit()
         self.moved.emit(0)
         if play and recording is not None:
@@ -59,9 +63,15 @@ class Playback(QObject):
 
     def show(self, problem: Problem, recording: Recording, title: str) -> None:
         """A growing episode: show its newest sample."""
+        before = self.recording
+        on = self._growing and problem is self.problem and title == self.title
+        on = on and before is not None and recording.steps >= before.steps
         self.problem, self.recording, self.title, self.ghost = problem, recording, title, None
-        self.index = recording.steps
-        self.loaded.emit()
+        self.index, self._growing = recording.steps, True
+        if on:
+            self.grown.emit()
+        else:
+            self.loaded.emit()
         self.moved.emit(self.index)
 
     @property

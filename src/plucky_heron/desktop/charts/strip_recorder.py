@@ -133,6 +133,7 @@ class StripChart(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("strip recorder")
         playback.loaded.connect(self._loaded)
+        playback.grown.connect(self._loaded)
         playback.moved.connect(lambda _: self.update())
         self._loaded()
 

@@ -227,7 +227,7 @@ def test_a_growing_episode_is_told_as_growing_and_another_one_as_another(
     playback.show(problem, until(10), "by hand")
     playback.show(problem, until(20), "by hand")
     assert told == ["loaded", "grown"] and playback.index == 20
-    assert len(recorder.chart.traces[0][2]) == 21
+    assert len(recorder.chart.traces[0].values) == 21
     playback.show(problem, until(30), "by hand, start 2")
     playback.show(problem, until(5), "by hand, start 2")  # begun anew
     playback.load(problem, recording, "by hand, start 2")

@@ -85,7 +85,7 @@ class ShakedownStation(Station):
         self.checks.body.addWidget(self.below)
         right.addWidget(self.checks, 34)
         row = QHBoxLayout()
-        self.drive = button("Drive it yourself", self.toggle_driving, "primary")
+        self.drive = button("Drive manually", self.toggle_driving, "primary")
         self.again = button("Rehearse", self.rehearse)
         self.write = button("Write a rule", self.show_rules)
         self.keeping = button("Keep my commands", self.keep_commands)
@@ -370,7 +370,7 @@ class ShakedownStation(Station):
             self._begin()
 
     def _finished(self, recording: Recording) -> None:
-        self.drive.setText("Drive it yourself")
+        self.drive.setText("Drive manually")
         self.drawing.pushing = False
         self.below.setCurrentIndex(0)
         self.checks.caption.setText("CHECKS")

@@ -341,7 +341,9 @@ def test_pack_is_written_and_rolled_out_with_the_recorder_running(qtbot: QtBot, 
     settled(qtbot, trained_window)
     assert station.roll.isEnabled()
     lengths = []
-    trained_window.bench.playback.loaded.connect(lambda: lengths.append(trained_window.bench.playback.recording.steps))
+    playback = trained_window.bench.playback
+    for signal in (playback.loaded, playback.grown):
+        signal.connect(lambda: lengths.append(playback.recording.steps))
     station.mode.setCurrentIndex(1)
     qtbot.mouseClick(station.roll, LEFT)
     settled(qtbot, trained_window)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
+from plucky_heron.learning.guide import guide_of
 from plucky_heron.learning.health import TRAINING_SCORE, HealthFigure
 from plucky_heron.learning.settings import MethodSettings
-from plucky_heron.runs.store import DEAD, FAILED
+from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
 from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.stopping import StopRule, show_steps, show_value
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -33,3 +35,56 @@ def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
     # a project's own method may declare none
     figures: tuple[HealthFigure, ...] = settings.health_figures() if isinstance(settings, MethodSettings) else ()
     return (*figures, TRAINING_SCORE)
+
+
+def seeds_text(count: int) -> str:
+    """A number of seeds."""
+    return f"{count} seed{'s' if count > 1 else ''}"
+
+
+def recipe_note(recipe: Recipe, changed: int) -> str:
+    """Method, what it corrects, and how many settings are not the standard ones."""
+    corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
+    return f"{guide_of(recipe.method).name}{corrects} · {changed} changed from the standard"
+
+
+def what_it_ended(rule: StopRule, rows: list[RunRow]) -> str:
+    """Seeds of a batch that a stop rule ended."""
+    if not rows:
+        return "not in force yet"
+    seeds = [str(row.seed) for row in rows if row.stop_rule == rule.kind]
+    return f"ended seed {', '.join(seeds)}" if seeds else "ended none yet"
+
+
+def curves_caption(bench: Workbench, quantity: str) -> str:
+    """What the curves show."""
+    episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
+    name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
+    return f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes"
+
+
+def curves_note(bench: Workbench, rows: list[RunRow]) -> str:
+    """What has to be known of the curves."""
+    if not rows:
+        return "nothing trained yet: Train starts the recipe"
+    return "the task was changed since this batch" if bench.older(rows[0]) else ""
+
+
+def seeds_note(bench: Workbench, rows: list[RunRow]) -> str:
+    """How many seeds are at work, and how fast; else which batch it is."""
+    at_work = [row for row in rows if row.state == RUNNING]
+    if at_work:
+        speed = sum(row.steps / max(row.seconds, 1e-9) for row in at_work)
+        return f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s"
+    return f"batch {bench.batch}" if rows else ""
+
+
+def kept_note(row: RunRow | None) -> str:
+    """The policy that is kept of a run."""
+    if row is None or row.best_success is None:
+        return ""
+    kept = f"kept: seed {row.seed} at {show_steps(row.best_step or 0)}, {show_value('success', row.best_success)}"
+    if not row.retest:
+        return kept
+    success = show_value("success", row.retest["success"])
+    return f"{kept}; retested on {row.retest['episodes']} fresh starts {success}"

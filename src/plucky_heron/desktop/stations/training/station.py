@@ -23,12 +23,13 @@ from plucky_heron.desktop.forms.widgets import (
 )
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.training import model
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
-from plucky_heron.desktop.stations.training.model import declared
+from plucky_heron.desktop.stations.training.model import declared, seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.theme import theme
-from plucky_heron.learning.guide import guide_of, settings_facts
+from plucky_heron.learning.guide import settings_facts
 from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
 from plucky_heron.runs.store import RunRow
@@ -36,7 +37,7 @@ from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
-from plucky_heron.training.stopping import Evaluation, Level, show_steps, show_value
+from plucky_heron.training.stopping import Evaluation, Level, show_steps
 
 SETTINGS = (
     "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
@@ -134,8 +135,7 @@ class TrainingStation(Station):
             return
         facts, values = settings_facts(recipe.schema_of_settings()), recipe.method_settings().model_dump()
         changed = {f.key for f in facts if values[f.key] != f.default}
-        corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
-        self.recipe.note.setText(f"{guide_of(recipe.method).name}{corrects} · {len(changed)} changed from the standard")
+        self.recipe.note.setText(model.recipe_note(recipe, len(changed)))
         self.recipe_rows.clear()
         for fact in [f for f in facts if f.key in SETTINGS][:MOST_SHOWN]:
             field = QuantityField("", fact.name)
@@ -163,17 +163,11 @@ class TrainingStation(Station):
         if recipe is None:
             return
         self.rule_rows.clear()
-        row = self.bench.row()
-        ended = {r.stop_rule: r for r in self.bench.batch_rows() if r.stop_rule}
+        rows = self.bench.batch_rows()
         for rule in recipe.stop:
             name = label(rule.kind.capitalize(), "strong")
             name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), rule.role)}; padding-left: 8px;")
-            met = ended.get(rule.kind)
-            seeds = [r.seed for r in self.bench.batch_rows() if r.stop_rule == rule.kind]
-            text = (
-                f"ended seed {', '.join(map(str, seeds))}" if met else "ended none yet" if row else "not in force yet"
-            )
-            self.rule_rows.add(name, ElidedLabel(text, "soft"))
+            self.rule_rows.add(name, ElidedLabel(model.what_it_ended(rule, rows), "soft"))
             self.rule_rows.add_wide(ElidedLabel(rule.words(), ""))
         self.rule_rows.finish()
 
@@ -231,47 +225,21 @@ class TrainingStation(Station):
             self.chart.threshold(found[1].value, found[1].text)
         if rows:
             self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
-        episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
-        name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
-        self.curves.caption.setText(
-            f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes".upper()
-        )
-        older = bool(rows) and bench.older(rows[0])
-        self.curves.note.setText(
-            "the task was changed since this batch"
-            if older
-            else ""
-            if rows
-            else "nothing trained yet: Train starts the recipe"
-        )
+        self.curves.caption.setText(model.curves_caption(bench, quantity).upper())
+        self.curves.note.setText(model.curves_note(bench, rows))
 
     def _show_seeds(self, rows: list[RunRow]) -> None:
         bench = self.bench
         self.bars.rows, self.bars.chosen = rows, bench.run
         self.bars.update()
-        at_work = [r for r in rows if r.state == "running"]
-        speed = sum(r.steps / max(r.seconds, 1e-9) for r in at_work)
-        self.seeds.note.setText(
-            f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s"
-            if at_work
-            else f"batch {bench.batch}"
-            if rows
-            else ""
-        )
+        self.seeds.note.setText(model.seeds_note(bench, rows))
         row = bench.row()
-        text = ""
-        if row is not None and row.best_success is not None:
-            text = (
-                f"kept: seed {row.seed} at {show_steps(row.best_step or 0)}, {show_value('success', row.best_success)}"
-            )
-            if row.retest:
-                text += f"; retested on {row.retest['episodes']} fresh starts {show_value('success', row.retest['success'])}"
-        self.kept.setText(text)
+        self.kept.setText(model.kept_note(row))
         self.start.setEnabled(not bench.training())
         self.stop.setEnabled(bool(bench.training()))
         self.watch.setEnabled(row is not None and row.best_step is not None)
         if bench.recipe is not None:
-            self.start.setText(f"Train {bench.recipe.seeds} seed{'s' if bench.recipe.seeds > 1 else ''}")
+            self.start.setText(f"Train {seeds_text(bench.recipe.seeds)}")
 
     def _show_health(self) -> None:
         bench = self.bench

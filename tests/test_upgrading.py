@@ -10,7 +10,11 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pytestqt.qtbot import QtBot
 
+from plucky_heron.cli.main import main
+from plucky_heron.desktop.shell.causeway import JobLine
+from plucky_heron.desktop.window import Window
 from plucky_heron.files import validate
 from plucky_heron.project import Project, demo_source, upgrade_files
 from plucky_heron.task.schema import Task
@@ -102,7 +106,8 @@ def test_an_older_project_is_upgraded_on_opening_with_a_copy(tmp_path: Path) -> 
         name = path.relative_to(folder)
         assert (folder / ".format-1" / name).read_text() == text
         assert path.read_text() == (demo_source() / name).read_text()
-    assert Project(folder).upgraded == []
+    assert project.upgraded_text() == f"{len(before)} files brought up to date; as they were: {folder / '.format-1'}"
+    assert Project(folder).upgraded == [] and Project(folder).upgraded_text() == ""
 
 
 def test_fingerprints_stay_those_of_format_1(tmp_path: Path) -> None:
@@ -153,3 +158,16 @@ def test_the_recipe_of_a_run_of_format_1_is_read() -> None:
     kept["cut_after"] = 2.5
     del kept["training_time_limit"]
     assert recipe_from_json(json.dumps(kept), "run").training_time_limit == 2.5
+
+
+def test_the_window_and_the_command_line_say_that_files_were_brought_up_to_date(
+    tmp_path: Path, qtbot: QtBot, capsys: pytest.CaptureFixture[str]
+) -> None:
+    window = Window(older(tmp_path / "p"))
+    qtbot.addWidget(window)
+    assert "brought up to date" in window.findChild(JobLine).text.text()
+    window.close()
+    assert main(["runs", "--project", str(older(tmp_path / "q")), "--json"]) == 0
+    told = capsys.readouterr()
+    json.loads(told.out)
+    assert "brought up to date" in told.err

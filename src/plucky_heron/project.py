@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plucky_heron.errors import FileError, HeronError, StateError, did_you_mean
+from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.files import (
     Settings,
     check_path,
@@ -56,6 +57,12 @@ class Project:
         """Files that were of an older format, by their path in the project."""
         settings = load(ProjectFile, self.folder / "project.toml")
         self.name, self._first_task = settings.name, settings.first_task
+
+    def upgraded_text(self) -> str:
+        """What is said of files that were brought up to date on opening; "" where there were none."""
+        count = len(self.upgraded)
+        files = f"{count} file{'s' if count > 1 else ''}"
+        return f"{files} brought up to date; as they were: {self.folder / '.format-1'}" if count else ""
 
     def tasks(self) -> list[str]:
         """Names of the tasks."""
@@ -135,6 +142,11 @@ class Project:
         return frozen_problem(self.folder, self.run(run))
 
 
+UP_TO_DATE = re.compile(rf"^format[ \t]*=[ \t]*{FORMAT}[ \t]*(?:#.*)?\r?$", re.MULTILINE)
+MOST_UPGRADED = 300_000
+"""Characters of a file that is still written anew; larger ones are read as they are."""
+
+
 def upgrade_files(folder: Path) -> list[str]:
     """Bring the text files of a project up to date, with a copy of each in ``.format-1``; comments and order stay.
 
@@ -148,6 +160,8 @@ def upgrade_files(folder: Path) -> list[str]:
         name = f"{kind}/{path.name}" if path.parent != folder else path.name
         try:
             text = read_text(path)
+            if UP_TO_DATE.search(text) or len(text) > MOST_UPGRADED:
+                continue
             newer = upgrade_text(text, kind)
             if newer == text:
                 continue
@@ -157,7 +171,7 @@ def upgrade_files(folder: Path) -> list[str]:
                 write_whole(copy, text)
             write_whole(inside(folder, name), newer)
             found.append(name)
-        except (HeronError, ValueError):
+        except Exception:  # whatever is wrong with the file is said where it is read
             continue
     return found
 

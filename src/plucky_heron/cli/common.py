@@ -57,36 +57,44 @@ def finite(value: Any) -> Any:
 def find_project(folder: Path | None) -> Project:
     """The project to work on; says so when it is the demo's copy."""
     from plucky_heron.files import is_file
-    from plucky_heron.project import Project, demo_copy
+    from plucky_heron.project import demo_copy
 
     if folder is not None:
-        return Project(folder)
+        return opened(folder)
     if is_file(Path("project.toml")):
-        return Project(Path.cwd())
+        return opened(Path.cwd())
     copy = demo_copy()
     print(f"working on the demo project {copy}", file=sys.stderr)
-    return Project(copy)
+    return opened(copy)
+
+
+def opened(folder: Path) -> Project:
+    """A project; says so when its files were brought up to date."""
+    from plucky_heron.project import Project
+
+    project = Project(folder)
+    if text := project.upgraded_text():
+        print(text, file=sys.stderr)
+    return project
 
 
 def find_task(task: str, folder: Path | None) -> tuple[Project, str]:
     """A task by its name, or by the path of its file."""
     from plucky_heron.files import check_path
-    from plucky_heron.project import Project
 
     path = check_path(Path(task), "task")
     if path.suffix == ".toml" and path.parent.name == "tasks":
-        return Project(path.parent.parent), path.stem
+        return opened(path.parent.parent), path.stem
     return find_project(folder), task
 
 
 def find_run(run: str, folder: Path | None) -> tuple[Project, RunRow]:
     """A run by its number, or by the path of its folder."""
     from plucky_heron.files import check_path
-    from plucky_heron.project import Project
 
     path = check_path(Path(run), "run")
     if path.is_dir() and path.parent.name == "runs":
-        project, text = Project(path.parent.parent), path.name
+        project, text = opened(path.parent.parent), path.name
     else:
         project, text = find_project(folder), run
     if not (text.isascii() and text.isdigit() and len(text) < 16):

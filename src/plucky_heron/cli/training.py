@@ -83,9 +83,13 @@ def train(
 
 
 @app.command()
-def runs(folder: Annotated[Path | None, typer.Argument(help="Project folder.")] = None, json_: Json = False) -> None:
+def runs(
+    folder: Annotated[Path | None, typer.Argument(help="The same as --project.")] = None,
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
     """The catalogue of runs."""
-    found = find_project(folder)
+    found = find_project(project if folder is None else folder)
     rows = found.runs()
     lines = [
         f"{'run':>4} {'batch':>5} {'task':<12}{'recipe':<12}{'seed':>4} {'state':<8}{'steps':>9} {'best':>8}  stopped by"

@@ -207,7 +207,7 @@ class JobLine(QWidget):
         for signal in (bench.job_changed, bench.runs_changed, bench.troubled):
             signal.connect(self.refresh)
         bench.noted.connect(self._noted)
-        self.refresh()
+        self._noted(bench.project.upgraded_text())
 
     def _noted(self, text: str) -> None:
         """Show what happened for a while, where nothing is more pressing."""

@@ -144,6 +144,15 @@ def test_a_file_that_cannot_be_read_stays_and_the_others_are_upgraded(tmp_path: 
     assert (tmp_path / "elsewhere.toml").read_text() == "format = 1\n"
 
 
+def test_copies_never_leave_the_project(tmp_path: Path) -> None:
+    folder = older(tmp_path / "p")
+    (tmp_path / "outside").mkdir()
+    (folder / ".format-1").symlink_to(tmp_path / "outside")
+    before = (folder / "tasks/lift.toml").read_text()
+    assert upgrade_files(folder) == []
+    assert list((tmp_path / "outside").iterdir()) == [] and (folder / "tasks/lift.toml").read_text() == before
+
+
 def test_a_file_without_a_format_is_read_in_old_words_and_in_new() -> None:
     new = tomllib.loads((demo_source() / "tasks/lift.toml").read_text())
     del new["format"]

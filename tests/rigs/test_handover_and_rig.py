@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import struct
+import subprocess
+import sys
 import time
 import zlib
 from pathlib import Path
@@ -12,6 +15,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+import plucky_heron
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.handover import equality
 from plucky_heron.handover.description import pack_hash
@@ -257,3 +261,44 @@ def test_the_runtime_compiles_as_strict_c99(packed: Path, tmp_path: Path) -> Non
     (tmp_path / "bad.c").write_text("int main(void) { int unused; return 0; }\n")
     with pytest.raises(StateError, match="does not compile"):
         compile_c(tmp_path, ["bad.c"], "bad")
+
+
+STARTER = """
+import sys, time
+from pathlib import Path
+from plucky_heron.handover.reading import read_pack
+from plucky_heron.rigs.host import HostRig
+rig = HostRig(read_pack(Path(sys.argv[1])))
+print(rig._process.pid, flush=True)
+time.sleep(60)
+"""
+ADOPTER = """
+import ctypes, os, signal, subprocess, sys, time
+assert ctypes.CDLL(None).prctl(36, 1, 0, 0, 0) == 0  # children of a process that ends become ours, not those of process 1
+starter = subprocess.Popen([sys.executable, "-c", sys.argv[1], sys.argv[2]], stdout=subprocess.PIPE, text=True)
+rig = int(starter.stdout.readline())
+if sys.argv[3] == "kill":
+    starter.send_signal(signal.SIGKILL)
+    starter.wait()
+until = time.monotonic() + 5.0
+ended = False
+while not ended and time.monotonic() < until:
+    try:
+        ended = os.waitpid(rig, os.WNOHANG)[0] == rig
+    except ChildProcessError:  # not ours: its starter is there
+        until = min(until, time.monotonic() + 1.0)
+    time.sleep(0.05)
+print("ended" if ended else "at work", flush=True)
+if sys.argv[3] != "kill":
+    starter.kill()
+"""
+
+
+@pytest.mark.parametrize(("what", "said"), [("kill", "ended"), ("leave", "at work")])
+def test_a_rig_ends_with_its_starter_also_where_another_process_adopts_it(packed: Path, what: str, said: str) -> None:
+    source = str(Path(plucky_heron.__file__).parents[1])
+    done = subprocess.run(
+        [sys.executable, "-c", ADOPTER, STARTER, str(packed), what],
+        capture_output=True, text=True, timeout=60, env={**os.environ, "PYTHONPATH": source}, check=False,
+    )  # fmt: skip
+    assert done.stdout.strip() == said, done.stderr

@@ -295,6 +295,7 @@ class Fan(QWidget):
         picture.setDevicePixelRatio(ratio)
         picture.fill(theme().color("paper"))
         drawing = Drawing(None)
+        drawing.setMinimumSize(0, 0)  # else what is lower would be cut off
         drawing.resize(self.width(), self.height())
         drawing.set_problem(problem)
         drawing.set_pose(self.positions[self._shown].mean(axis=0))  # in the middle of all starts

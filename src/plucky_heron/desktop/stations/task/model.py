@@ -85,13 +85,13 @@ class TaskModel(QObject):
         """How far the machine goes while a command is held."""
         recording = self.bench.playback.recording
         if recording is None or recording.steps < 2 or self.bench.playback.problem is not problem:
-            return "until then the command stands"
+            return "command is held"
         fastest = 0.0
         for k, name in enumerate(problem.model.joints):
             if problem.machine.coordinate_unit(name) == "m":
                 fastest = max(fastest, float(np.abs(recording.velocity[:, k]).max()))
         centimetres = 100.0 * fastest * problem.sample_time
-        return f"{centimetres:.2g} cm at {show(fastest)} m/s" if fastest > 0.01 else "until then the command stands"
+        return f"{centimetres:.2g} cm at {show(fastest)} m/s" if fastest > 0.01 else "command is held"
 
     def change(self, key: tuple[str | int, ...], value: object, text: str) -> str:
         """Change the task file; returns what is wrong, "" if nothing is."""

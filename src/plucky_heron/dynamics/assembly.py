@@ -83,31 +83,34 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         numbers = builder.row[builder.first_force + k * layout.FORCE :][: layout.FORCE]
         if isinstance(force, Spring):
             table.kind[k] = layout.SPRING
-            table.node_a[k], numbers[0:3] = _point(builder, force.a, force.at_a)
-            table.node_b[k], numbers[3:6] = _point(builder, force.b, force.at_b)
-            numbers[6:10] = force.stiffness, force.rest, force.damping, float(force.pulls_only)
+            table.node_a[k], numbers[_three(layout.SPRING_A)] = _point(builder, force.a, force.at_a)
+            table.node_b[k], numbers[_three(layout.SPRING_B)] = _point(builder, force.b, force.at_b)
+            numbers[layout.SPRING_STIFFNESS], numbers[layout.SPRING_REST] = force.stiffness, force.rest
+            numbers[layout.SPRING_DAMPING], numbers[layout.SPRING_PULLS_ONLY] = force.damping, float(force.pulls_only)
         elif isinstance(force, Tyre):
             table.kind[k], table.memory[k] = layout.TYRE, memories
             memories += 1
             table.node_a[k], table.node_b[k] = _tyre(builder, force, numbers)
         elif isinstance(force, Hull):
             table.kind[k] = layout.HULL
-            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
+            table.node_a[k], numbers[_three(layout.HULL_PLACE)] = _point(builder, force.body, force.at)
             turned = builder.place[force.body][1] @ rotation(*force.turn)
-            numbers[3:12] = turned.reshape(9)
-            numbers[12:18] = *force.added_mass, *force.added_inertia
-            numbers[18:24] = *force.damping, *force.turn_damping
-            numbers[24:30] = *force.square, *force.turn_square
+            numbers[layout.HULL_AXES : layout.HULL_ADDED_MASS] = turned.reshape(9)
+            numbers[layout.HULL_ADDED_MASS : layout.HULL_DAMPING] = *force.added_mass, *force.added_inertia
+            numbers[layout.HULL_DAMPING : layout.HULL_SQUARE] = *force.damping, *force.turn_damping
+            numbers[layout.HULL_SQUARE : layout.HULL_SQUARE + 6] = *force.square, *force.turn_square
         elif isinstance(force, Float):
             table.kind[k] = layout.FLOAT
-            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
-            numbers[3:5] = force.area, force.height
+            table.node_a[k], numbers[_three(layout.FLOAT_BOTTOM)] = _point(builder, force.body, force.at)
+            numbers[layout.FLOAT_AREA], numbers[layout.FLOAT_HEIGHT] = force.area, force.height
         elif isinstance(force, Wing):
             table.kind[k] = layout.WING
-            table.node_a[k], numbers[0:3] = _point(builder, force.body, force.at)
+            table.node_a[k], numbers[_three(layout.WING_PLACE)] = _point(builder, force.body, force.at)
             turned = builder.place[force.body][1]
-            numbers[3:6], numbers[6:9] = turned @ _unit(force.chord), turned @ _unit(force.normal)
-            numbers[9:15] = force.area, force.lift_slope, force.stall, force.drag, force.induced, float(force.in_water)
+            numbers[_three(layout.WING_CHORD)] = turned @ _unit(force.chord)
+            numbers[_three(layout.WING_NORMAL)] = turned @ _unit(force.normal)
+            for key in ("area", "lift_slope", "stall", "drag", "induced", "in_water"):
+                numbers[getattr(layout, f"WING_{key.upper()}")] = float(getattr(force, key))
     for k, tank in enumerate(machine.tanks.values()):
         _, table.tanks[k, :3] = _point(builder, tank.body, tank.at)
         table.tanks[k, 3:] = *tank.size, tank.mass, tank.fill
@@ -116,10 +119,15 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         b = builder.first_coupling + k * layout.COUPLING
         if coupling.kind == "ratio":
             unit = machine.joints[coupling.joint].unit
-            builder.row[b : b + 2] = coupling.ratio, parse(coupling.offset, unit)
+            first, second = coupling.ratio, parse(coupling.offset, unit)
         else:
-            builder.row[b : b + 2] = coupling.wheelbase, coupling.left
+            first, second = coupling.wheelbase, coupling.left
+        builder.row[b + layout.COUPLING_RATIO], builder.row[b + layout.COUPLING_OFFSET] = first, second
     return table, memories
+
+
+def _three(first: int) -> slice:
+    return slice(first, first + 3)
 
 
 def _point(builder: Builder, body: str, at: tuple[float, float, float]) -> tuple[int, Array]:
@@ -130,12 +138,14 @@ def _point(builder: Builder, body: str, at: tuple[float, float, float]) -> tuple
 def _tyre(builder: Builder, tyre: Tyre, numbers: Array) -> tuple[int, int]:
     machine = builder.machine
     joint = machine.joints[machine.joint_above(tyre.wheel)]
-    node, numbers[0:3] = _point(builder, tyre.wheel, tyre.at)
+    node, numbers[_three(layout.TYRE_CENTRE)] = _point(builder, tyre.wheel, tyre.at)
     axis = tyre.axis or (joint.axis if joint.kind == "hinge" and not tyre.rolls_freely else (0.0, 1.0, 0.0))
-    numbers[3:6] = builder.place[tyre.wheel][1] @ _unit(axis)
-    numbers[6:10] = tyre.radius, tyre.along, tyre.across, tyre.relaxation
-    numbers[10:16] = *tyre.friction, tyre.load, tyre.radial_stiffness, tyre.radial_damping, tyre.rolling_resistance
-    numbers[16] = float(tyre.rolls_freely)
+    numbers[_three(layout.TYRE_AXIS)] = builder.place[tyre.wheel][1] @ _unit(axis)
+    numbers[layout.TYRE_STIFFNESS : layout.TYRE_RELAXATION] = tyre.along, tyre.across
+    numbers[layout.TYRE_FRICTION : layout.TYRE_LOAD] = tyre.friction
+    names = ("radius", "relaxation", "load", "radial_stiffness", "radial_damping", "rolling_resistance", "rolls_freely")
+    for key in names:
+        numbers[getattr(layout, f"TYRE_{key.upper()}")] = float(getattr(tyre, key))
     carrier = node if tyre.rolls_freely or joint.parent == GROUND else builder.place[joint.parent][0]
     return node, carrier
 

@@ -11,6 +11,8 @@ import math
 from plucky_heron.dynamics.kernels.layout import (
     BACKLASH,
     COUPLING,
+    COUPLING_OFFSET,
+    COUPLING_RATIO,
     DEAD_ZONE,
     DRAIN,
     DRIVE,
@@ -169,10 +171,10 @@ def couple(couplings, first, kinds, dependents, leaders, row, q, v, h, explicit,
         b = first + c * COUPLING
         d, i = dependents[c], leaders[c]
         if kinds[c] == RATIO:
-            slope = row[b]
-            wanted = slope * q[i] + row[b + 1]
+            slope = row[b + COUPLING_RATIO]
+            wanted = slope * q[i] + row[b + COUPLING_OFFSET]
         else:
-            wheelbase, left = row[b], row[b + 1]
+            wheelbase, left = row[b + COUPLING_RATIO], row[b + COUPLING_OFFSET]
             s, co = math.sin(q[i]), math.cos(q[i])
             across = wheelbase * co - left * s
             wanted = math.atan2(wheelbase * s, across)

@@ -1,21 +1,13 @@
 """Forces that belong to bodies: thrust, tyres, hulls, floats, wings, springs between points, tanks.
 
-Numbers of a force (`layout.FORCE`), by its kind:
-
-spring  0 point on a (3), 3 point on b (3), 6 stiffness, 7 rest length, 8 damping, 9 pulls only
-tyre    0 wheel centre (3), 3 axis (3), 6 radius, 7 stiffness along, 8 stiffness across (both N a unit of slip),
-        9 relaxation length, 10 friction along, 11 friction across, 12 load, 13 radial stiffness, 14 radial damping,
-        15 rolling resistance, 16 rolls freely
-hull    0 place (3), 3 axes (9), 12 added mass (3) and inertia (3), 18 linear damping (6), 24 quadratic damping (6)
-float   0 bottom centre (3), 3 waterplane area, 4 height
-wing    0 place (3), 3 chord forward (3), 6 normal (3), 9 area, 10 lift slope, 11 stall angle, 12 drag at zero lift,
-        13 induced drag factor, 14 in water
+Numbers of a force by its kind: see `layout`.
 """
 
 from __future__ import annotations
 
 import math
 
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.kernels.layout import (
     AIR_DENSITY,
     CONSUMPTION,
@@ -171,14 +163,18 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
     The relaxation-length model (H. B. Pacejka, Tyre and Vehicle Dynamics, 2012, section 7.2) with straight
     characteristics cut off at the ellipse; it holds at standstill, where slip as a ratio has no meaning.
     """
-    x, y, z = point_of(w, a, row[b], row[b + 1], row[b + 2])
-    ax, ay, az = direction_of(w, a, row[b + 3], row[b + 4], row[b + 5])
+    x, y, z = point_of(
+        w, a, row[b + layout.TYRE_CENTRE], row[b + layout.TYRE_CENTRE + 1], row[b + layout.TYRE_CENTRE + 2]
+    )
+    ax, ay, az = direction_of(
+        w, a, row[b + layout.TYRE_AXIS], row[b + layout.TYRE_AXIS + 1], row[b + layout.TYRE_AXIS + 2]
+    )
     ground, nx, ny, nz = ground_at(kinds, planes, grids, heights, s, x, y)
-    radius = row[b + 6]
-    load = row[b + 12]
+    radius = row[b + layout.TYRE_RADIUS]
+    load = row[b + layout.TYRE_LOAD]
     low = radius
     ux, uy, uz = velocity_at(w, carrier, x, y, z)
-    if row[b + 13] > 0.0:
+    if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0:
         low = (z - ground) * nz
         sunk = radius - low
         if sunk <= 0.0:
@@ -187,7 +183,7 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
             slip[2] = 0.0
             return
         sinking = -(ux * nx + uy * ny + uz * nz)
-        load = max(0.0, row[b + 13] * sunk + row[b + 14] * sinking)
+        load = max(0.0, row[b + layout.TYRE_RADIAL_STIFFNESS] * sunk + row[b + layout.TYRE_RADIAL_DAMPING] * sinking)
     elif ground == -math.inf:
         nx, ny, nz = 0.0, 0.0, 1.0
     # along = axis x normal, across = normal x along
@@ -198,15 +194,15 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
     forward = ux * tx + uy * ty + uz * tz
     sideways = ux * cx + uy * cy + uz * cz
     px, py, pz = x - low * nx, y - low * ny, z - low * nz
-    length = row[b + 9]
+    length = row[b + layout.TYRE_RELAXATION]
     relax = 1.0 / (1.0 + h * abs(forward) / length)
     across = (slip[1] - h * sideways) * relax
     along = 0.0
-    if row[b + 16] == 0.0:
+    if row[b + layout.TYRE_ROLLS_FREELY] == 0.0:
         wx, wy, wz = velocity_at(w, a, px, py, pz)
         along = (slip[0] - h * (wx * tx + wy * ty + wz * tz)) * relax
-    kx, ky = row[b + 7] / length, row[b + 8] / length
-    most_x, most_y = row[b + 10] * load, row[b + 11] * load
+    kx, ky = row[b + layout.TYRE_STIFFNESS] / length, row[b + layout.TYRE_STIFFNESS + 1] / length
+    most_x, most_y = row[b + layout.TYRE_FRICTION] * load, row[b + layout.TYRE_FRICTION + 1] * load
     share = math.sqrt((kx * along / (most_x + 1e-12)) ** 2 + (ky * across / (most_y + 1e-12)) ** 2)
     if share > 1.0:
         along /= share
@@ -216,17 +212,21 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
     # a little damping in the carcass, or a standing vehicle would rock for ever
     fx = kx * along
     fy = ky * across - 0.02 * ky * sideways * math.exp(-abs(forward)) * (1.0 if share <= 1.0 else 0.0)
-    fx -= row[b + 15] * load * math.tanh(forward / 0.05) if row[b + 16] != 0.0 else 0.0
+    fx -= (
+        row[b + layout.TYRE_ROLLING_RESISTANCE] * load * math.tanh(forward / 0.05)
+        if row[b + layout.TYRE_ROLLS_FREELY] != 0.0
+        else 0.0
+    )
     push_at(
         pushes, a, px, py, pz,
-        fx * tx + fy * cx + load * nx * (1.0 if row[b + 13] > 0.0 else 0.0),
-        fx * ty + fy * cy + load * ny * (1.0 if row[b + 13] > 0.0 else 0.0),
-        fx * tz + fy * cz + load * nz * (1.0 if row[b + 13] > 0.0 else 0.0),
+        fx * tx + fy * cx + load * nx * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
+        fx * ty + fy * cy + load * ny * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
+        fx * tz + fy * cz + load * nz * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
     )  # fmt: skip
-    if row[b + 16] == 0.0 and row[b + 15] > 0.0:
+    if row[b + layout.TYRE_ROLLS_FREELY] == 0.0 and row[b + layout.TYRE_ROLLING_RESISTANCE] > 0.0:
         # rolling resistance acts on the wheel's own turning
         turn = (w[a, 18] - w[carrier, 18]) * ax + (w[a, 19] - w[carrier, 19]) * ay + (w[a, 20] - w[carrier, 20]) * az
-        hold = -row[b + 15] * load * radius * math.tanh(turn * radius / 0.05)
+        hold = -row[b + layout.TYRE_ROLLING_RESISTANCE] * load * radius * math.tanh(turn * radius / 0.05)
         pushes[a, 0] += hold * ax
         pushes[a, 1] += hold * ay
         pushes[a, 2] += hold * az
@@ -235,21 +235,27 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
 @kernel
 def buoyancy(row, b, i, density, gravity, w, pushes, flows, profile, s, field):
     """A vertical column of the hull: pushed up by the water it displaces (Archimedes)."""
-    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
+    x, y, z = point_of(
+        w, i, row[b + layout.FLOAT_BOTTOM], row[b + layout.FLOAT_BOTTOM + 1], row[b + layout.FLOAT_BOTTOM + 2]
+    )
     level = water_at(flows, profile, s, field, x, y)[3]
-    sunk = min(max(level - z, 0.0), row[b + 4])
-    lift = density * gravity * row[b + 3] * sunk
+    sunk = min(max(level - z, 0.0), row[b + layout.FLOAT_HEIGHT])
+    lift = density * gravity * row[b + layout.FLOAT_AREA] * sunk
     push_at(pushes, i, x, y, z + 0.5 * sunk, 0.0, 0.0, lift)
 
 
 @kernel
 def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
     """Lift across and drag along the flow: linear lift up to the stall angle, then a flat plate; parabolic drag."""
-    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
-    cx, cy, cz = direction_of(w, i, row[b + 3], row[b + 4], row[b + 5])
-    nx, ny, nz = direction_of(w, i, row[b + 6], row[b + 7], row[b + 8])
+    x, y, z = point_of(w, i, row[b + layout.WING_PLACE], row[b + layout.WING_PLACE + 1], row[b + layout.WING_PLACE + 2])
+    cx, cy, cz = direction_of(
+        w, i, row[b + layout.WING_CHORD], row[b + layout.WING_CHORD + 1], row[b + layout.WING_CHORD + 2]
+    )
+    nx, ny, nz = direction_of(
+        w, i, row[b + layout.WING_NORMAL], row[b + layout.WING_NORMAL + 1], row[b + layout.WING_NORMAL + 2]
+    )
     ux, uy, uz = velocity_at(w, i, x, y, z)
-    if row[b + 14] != 0.0:
+    if row[b + layout.WING_IN_WATER] != 0.0:
         fx, fy, fz, _ = water_at(flows, profile, s, field, x, y)
         density = water
     else:
@@ -262,15 +268,15 @@ def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
     if speed < 1e-9:
         return
     angle = math.atan2(-up, ahead)
-    stall = row[b + 11]
+    stall = row[b + layout.WING_STALL]
     if abs(angle) < stall:
-        lift = row[b + 10] * angle
+        lift = row[b + layout.WING_LIFT_SLOPE] * angle
     else:
         lift = 0.9 * math.sin(2.0 * angle)
-    drag = row[b + 12] + row[b + 13] * lift * lift
+    drag = row[b + layout.WING_DRAG] + row[b + layout.WING_INDUCED] * lift * lift
     if abs(angle) >= stall:
         drag += 1.8 * math.sin(angle) ** 2
-    k = 0.5 * density * row[b + 9] * speed
+    k = 0.5 * density * row[b + layout.WING_AREA] * speed
     # drag against the motion, lift at right angles to it, both in the plane of chord and normal
     along = k * (-drag * ahead - lift * up)
     across = k * (-drag * up + lift * ahead)
@@ -314,18 +320,18 @@ def outer_forces(
 @kernel
 def spring(row, b, a, e, n, parent, w, h, mass, right, column):
     """Spring and damper between two points, implicit along its line."""
-    x0, y0, z0 = point_of(w, a, row[b], row[b + 1], row[b + 2])
-    x1, y1, z1 = point_of(w, e, row[b + 3], row[b + 4], row[b + 5])
+    x0, y0, z0 = point_of(w, a, row[b + layout.SPRING_A], row[b + layout.SPRING_A + 1], row[b + layout.SPRING_A + 2])
+    x1, y1, z1 = point_of(w, e, row[b + layout.SPRING_B], row[b + layout.SPRING_B + 1], row[b + layout.SPRING_B + 2])
     dx, dy, dz = x1 - x0, y1 - y0, z1 - z0
     length = math.sqrt(dx * dx + dy * dy + dz * dz)
-    if length < 1e-9 or (row[b + 9] != 0.0 and length < row[b + 7]):
+    if length < 1e-9 or (row[b + layout.SPRING_PULLS_ONLY] != 0.0 and length < row[b + layout.SPRING_REST]):
         return
     dx, dy, dz = dx / length, dy / length, dz / length
     u0, u1, u2 = velocity_at(w, a, x0, y0, z0)
     t0, t1, t2 = velocity_at(w, e, x1, y1, z1)
     rate = (t0 - u0) * dx + (t1 - u1) * dy + (t2 - u2) * dz
-    stiffness, damping = row[b + 6], row[b + 8]
-    pull = stiffness * (length - row[b + 7] + h * rate) + damping * rate
+    stiffness, damping = row[b + layout.SPRING_STIFFNESS], row[b + layout.SPRING_DAMPING]
+    pull = stiffness * (length - row[b + layout.SPRING_REST] + h * rate) + damping * rate
     for i in range(n):
         column[i] = 0.0
     _along(w, parent, e, x1, y1, z1, dx, dy, dz, 1.0, column)
@@ -361,9 +367,11 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
     for p in range(3):
         for q in range(3):
             r[3 * p + q] = (
-                w[i, 3 * p] * row[b + 3 + q] + w[i, 3 * p + 1] * row[b + 6 + q] + w[i, 3 * p + 2] * row[b + 9 + q]
+                w[i, 3 * p] * row[b + layout.HULL_AXES + q]
+                + w[i, 3 * p + 1] * row[b + layout.HULL_AXES + 3 + q]
+                + w[i, 3 * p + 2] * row[b + layout.HULL_AXES + 6 + q]
             )
-    x, y, z = point_of(w, i, row[b], row[b + 1], row[b + 2])
+    x, y, z = point_of(w, i, row[b + layout.HULL_PLACE], row[b + layout.HULL_PLACE + 1], row[b + layout.HULL_PLACE + 2])
     cx, cy, cz, _ = water_at(flows, profile, s, field, x, y)
     u = work[1]
     _to_hull(r, x, y, z, w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23], u)
@@ -384,10 +392,10 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
     extra = work[4]
     f = work[5]
     for k in range(3):
-        m[k], m[3 + k] = row[b + 15 + k], row[b + 12 + k]
+        m[k], m[3 + k] = row[b + layout.HULL_ADDED_INERTIA + k], row[b + layout.HULL_ADDED_MASS + k]
     for k in range(6):
         slot = k + 3 if k < 3 else k - 3
-        slow, fast = row[b + 18 + slot], row[b + 24 + slot] * abs(u[k])
+        slow, fast = row[b + layout.HULL_DAMPING + slot], row[b + layout.HULL_SQUARE + slot] * abs(u[k])
         f[k] = m[k] * a[k] + (slow + fast) * u[k]
         extra[k] = h * (slow + 2.0 * fast)
     l0, l1, l2 = m[3] * u[3], m[4] * u[4], m[5] * u[5]

@@ -36,9 +36,23 @@ LIMIT, GAIN, INTEGRAL_GAIN, LAG, HIGHEST_COMMAND, RATE_GAIN, NO_LOAD_SPEED, RATE
 PLACE, DIRECTION, REACTION, CONSUMPTION, LOWEST_COMMAND, COMMAND_GAIN = 10, 13, 16, 17, 18, 19
 """Place (3), direction (3), reaction torque a newton, mass used a newton second, gain of the command at the joint."""
 FORCE = 32
-"""Numbers a force, by its kind: what stands where is said by each kind in `forces`."""
+"""Numbers a force, by its kind."""
+SPRING_A, SPRING_B, SPRING_STIFFNESS, SPRING_REST, SPRING_DAMPING, SPRING_PULLS_ONLY = 0, 3, 6, 7, 8, 9
+"""Points on both bodies (3 each), N/m, rest length, N s/m, whether it only pulls."""
+TYRE_CENTRE, TYRE_AXIS, TYRE_RADIUS, TYRE_STIFFNESS, TYRE_RELAXATION, TYRE_FRICTION, TYRE_LOAD = 0, 3, 6, 7, 9, 10, 12
+TYRE_RADIAL_STIFFNESS, TYRE_RADIAL_DAMPING, TYRE_ROLLING_RESISTANCE, TYRE_ROLLS_FREELY = 13, 14, 15, 16
+"""Stiffness (N a unit of slip) and friction along, then across; a radial stiffness of 0 stands for a fixed load."""
+HULL_PLACE, HULL_AXES, HULL_ADDED_MASS, HULL_ADDED_INERTIA, HULL_DAMPING, HULL_SQUARE = 0, 3, 12, 15, 18, 24
+"""Place (3), axes (9, row by row), added mass and inertia (3 each), linear and quadratic damping (6 each, forces first)."""
+FLOAT_BOTTOM, FLOAT_AREA, FLOAT_HEIGHT = 0, 3, 4
+"""Bottom centre (3), waterplane area, height."""
+WING_PLACE, WING_CHORD, WING_NORMAL, WING_AREA, WING_LIFT_SLOPE, WING_STALL, WING_DRAG = 0, 3, 6, 9, 10, 11, 12
+WING_INDUCED, WING_IN_WATER = 13, 14
+"""Place, chord forward and normal (3 each), area, lift slope, stall angle, drag at zero lift, induced drag factor."""
 COUPLING = 4
-"""Numbers a coupling: ratio (or wheelbase), offset (or the wheel's distance to the left), two spare."""
+"""Numbers a coupling, two of them spare."""
+COUPLING_RATIO, COUPLING_OFFSET = 0, 1
+"""Of a steered wheel: wheelbase, and its distance to the left."""
 TAIL = 5
 """Numbers at the end of a row, by the names that follow."""
 GRAVITY, AIR_DENSITY, WATER_DENSITY = 0, 3, 4

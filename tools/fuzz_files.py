@@ -18,7 +18,9 @@ import tempfile
 import time
 import traceback
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
@@ -102,6 +104,18 @@ def work(folder: Path, numbers: list[int], seed: int, only: str, keep: bool) -> 
     print(json.dumps({"tally": tally}), flush=True)
 
 
+def heard(process: subprocess.Popen[str]) -> tuple[int, list[dict[str, Any]]]:
+    """The last case that a process began, and everything else that it said."""
+    at, lines = -1, []
+    for line in process.stdout or ():
+        said = json.loads(line)
+        if "at" in said:
+            at = said["at"]
+        else:
+            lines.append(said)
+    return at, lines
+
+
 def main() -> int:
     """Share the cases out to two processes, watch them, and report."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -133,22 +147,20 @@ def main() -> int:
             )
             for k, (a, b) in enumerate(pieces)
         ]  # fmt: skip
-        for process in processes:
-            at = -1
-            for line in process.stdout or ():
-                said = json.loads(line)
-                if "at" in said:
-                    at = said["at"]
-                elif "tally" in said:
-                    tally.update(said["tally"])
-                elif "file" in said:
-                    print(said["file"], "\n", said["kind"], said["text"])
-                else:
-                    key = (said["kind"], said["key"])
-                    faults[key] += 1
-                    first.setdefault(key, (said["case"], said["specimen"]))
-            if process.wait() != 0:
-                faults[("died", f"exit status {process.returncode} at case {at}")] += 1
+        # both at once: a pipe that nobody reads would hold its process up
+        with ThreadPoolExecutor(len(processes)) as readers:
+            for process, (at, lines) in zip(processes, readers.map(heard, processes), strict=True):
+                for said in lines:
+                    if "tally" in said:
+                        tally.update(said["tally"])
+                    elif "file" in said:
+                        print(said["file"], "\n", said["kind"], said["text"])
+                    else:
+                        key = (said["kind"], said["key"])
+                        faults[key] += 1
+                        first.setdefault(key, (said["case"], said["specimen"]))
+                if process.wait() != 0:
+                    faults[("died", f"exit status {process.returncode} at case {at}")] += 1
     for (kind, text), times in faults.most_common():
         case, specimen = first.get((kind, text), (-1, ""))
         print(f"{times:>6}  {kind:<10} {specimen:<20} case {case:<6} {text}")

@@ -111,6 +111,8 @@ def heard(process: subprocess.Popen[str]) -> tuple[int, list[dict[str, Any]]]:
         said = json.loads(line)
         if "at" in said:
             at = said["at"]
+            if at % 500 == 0:
+                print(f"case {at}", file=sys.stderr, flush=True)
         else:
             lines.append(said)
     return at, lines

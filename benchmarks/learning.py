@@ -127,8 +127,8 @@ def main() -> None:
 
     rates = {(minibatch, threads): 0.0 for minibatch in (64, 256) for threads in (1, 2)}
     for _ in range(3):
-        for case in rates:
-            rates[case] = max(rates[case], off_policy("sac", *case))
+        for pair in rates:
+            rates[pair] = max(rates[pair], off_policy("sac", *pair))
     wanted_rates = {64: 900, 256: 500}
     for (minibatch, threads), rate in rates.items():
         print(

@@ -103,6 +103,7 @@ class PlainProximal:
         density = distribution.log_prob(drawn).sum(-1)
         ratio = (density - old_density).exp()
         limit = settings.ratio_limit
+        assert limit is not None
         held = ratio.clamp(1 - limit, 1 + limit)
         policy_loss = -torch.min(ratio * advantage, held * advantage).mean()
         value_loss = 0.5 * (self.critic(inputs).squeeze(-1) - returns).square().mean()

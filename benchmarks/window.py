@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -89,7 +90,7 @@ def table(rows: int) -> tuple[float, float]:
     app = QApplication.instance()
     assert isinstance(app, QApplication)
     columns = [
-        Column(name, lambda row, k=k: f"{row} {k}")
+        Column(name, partial("{1} {0}".format, k))
         for k, name in enumerate(("run", "seed", "steps", "best", "fresh", "ended by", ""))
     ]
     began = time.perf_counter()

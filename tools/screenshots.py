@@ -14,6 +14,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import cast
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -164,6 +165,7 @@ def main() -> None:
             window.bench.choose_task(task)
             idle()
             problem = window.bench.problem
+            assert problem is not None
             driver = Rule(problem, next(iter(problem.task.rules)))
             done = run_trials(problem, driver, seed=5, stream="driving", count=1, record=[0])
             window.enter(0)
@@ -199,7 +201,8 @@ def main() -> None:
         for number in (3,) if given.methods else (1, 2, 3, 4):
             take(number)
         window.enter(3)
-        methods_sheet(stations[3], given.out, idle, pause)
+        assert window.bench.problem is not None
+        methods_sheet(cast("TrainingStation", stations[3]), given.out, idle, pause)
         inside_sheet(window.bench.problem, given.out, pause)
         if given.methods:
             window.close()

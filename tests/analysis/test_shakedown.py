@@ -6,6 +6,7 @@ import dataclasses
 import json
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -18,8 +19,8 @@ from plucky_heron.errors import FileError
 from plucky_heron.machine.parts import Drive
 from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
-from plucky_heron.simulation.drivers import Random, Recorded, Rule, SmoothRandom
-from plucky_heron.simulation.trials import run_company, run_trials
+from plucky_heron.simulation.drivers import Driver, Random, Recorded, Rule, SmoothRandom
+from plucky_heron.simulation.trials import Trials, run_company, run_trials
 from plucky_heron.task.problem import Problem, bind, read_problem
 from tests.conftest import altered
 
@@ -48,7 +49,7 @@ def baseline(sound: Problem) -> set[str]:
     return set(failed(sound))
 
 
-def rewards_of(problem: Problem, **changes: object) -> dict[str, object]:
+def rewards_of(problem: Problem, **changes: object) -> dict[str, Any]:
     return dict(problem.task.model_dump(exclude_defaults=True)["rewards"]) | changes
 
 
@@ -147,7 +148,7 @@ def test_a_driver_that_is_not_repeatable_is_seen(sound: Problem, monkeypatch: py
     assert not check.passed and check.severity == "wrong"
 
 
-def shake_few(problem: Problem) -> dict[str, object]:
+def shake_few(problem: Problem) -> dict[str, Trials]:
     from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM
     from plucky_heron.training.evaluation import EVALUATION_SEED
 
@@ -194,7 +195,7 @@ def test_a_remedy_answers_its_check(sound: Problem) -> None:
 
 
 def test_a_company_of_drivers_gives_the_bits_of_each_alone(sound: Problem) -> None:
-    drivers = [Random(sound, 1), SmoothRandom(sound, 2), Rule(sound, "steady")]
+    drivers: list[Driver] = [Random(sound, 1), SmoothRandom(sound, 2), Rule(sound, "steady")]
     together = run_company(sound, drivers, seed=5, stream="c", count=6, record=[2])
     for driver in drivers:
         alone = run_trials(sound, driver, seed=5, stream="c", count=6, record=[2])

@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 from typer.testing import CliRunner
@@ -22,12 +23,13 @@ from plucky_heron.runs.store import RunRow
 ROOT = Path(__file__).resolve().parents[2]
 
 
-def answer(capsys: pytest.CaptureFixture[str], *arguments: str, status: int = 0) -> dict:
+def answer(capsys: pytest.CaptureFixture[str], *arguments: str, status: int = 0) -> dict[str, Any]:
     """The one JSON object of a command."""
     assert main([*arguments, "--json"]) == status
     out = capsys.readouterr().out
     assert out.count("\n") == 1
-    return json.loads(out)
+    told: dict[str, Any] = json.loads(out)
+    return told
 
 
 def complaint(capsys: pytest.CaptureFixture[str], *arguments: str) -> str:

@@ -63,7 +63,7 @@ def test_memory_of_the_replay_buffer_is_what_is_forecast(folder: Path, tmp_path:
     problem = Project(folder).problem("lift")
     recipe = Recipe.model_validate(preset("sac", "quick look"))
     run = Run(problem, recipe.model_copy(update={"settings": {"replay_capacity": recipe.steps}}), 1, tmp_path)
-    assert replay_megabytes(problem, recipe) == pytest.approx(run.method.replay.nbytes / 1e6, rel=0.01)  # type: ignore[attr-defined]
+    assert replay_megabytes(problem, recipe) == pytest.approx(run.method.replay.nbytes / 1e6, rel=0.01)
 
 
 def test_commands_of_the_untrained_policy_are_recorded(folder: Path, tmp_path: Path) -> None:

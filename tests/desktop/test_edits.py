@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 from PySide6.QtWidgets import QMessageBox
@@ -12,6 +13,7 @@ from plucky_heron.desktop.bench import workbench as workbench_module
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.task.station import TaskStation
 from plucky_heron.desktop.window import Window
+from plucky_heron.task.problem import Problem
 from tests.desktop.test_window import LEFT
 
 
@@ -93,9 +95,14 @@ def test_an_edit_against_a_changed_file_is_a_choice(qtbot: QtBot, folder: Path, 
 
 
 def test_an_edit_reads_the_project_once(bench: Workbench, monkeypatch: pytest.MonkeyPatch) -> None:
-    bound = []
+    bound: list[object] = []
     real = workbench_module.bind
-    monkeypatch.setattr(workbench_module, "bind", lambda *given: bound.append(given) or real(*given))
+
+    def counted(*given: Any) -> Problem:
+        bound.append(given)
+        return real(*given)
+
+    monkeypatch.setattr(workbench_module, "bind", counted)
     monkeypatch.setattr(bench.project, "problem", lambda *_: pytest.fail("read again"))
     assert bench.edit("tasks", ("rewards", "effort", "weight"), -2.25, "weight") == ""
     assert weight(bench) == -2.25 and len(bound) == 1
@@ -103,7 +110,7 @@ def test_an_edit_reads_the_project_once(bench: Workbench, monkeypatch: pytest.Mo
 
 def test_one_wrong_formula_does_not_blank_the_station_and_is_repaired_there(qtbot: QtBot, folder: Path) -> None:
     path = folder / "tasks" / "lift.toml"
-    formula = Workbench(folder).problem.task.rewards["effort"].formula  # type: ignore[union-attr]
+    formula = Workbench(folder).problem.task.rewards["effort"].formula
     saved_outside(path, formula, formula + " + hieght")
     window = Window(folder)
     qtbot.addWidget(window)

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -46,18 +46,22 @@ def station_on(qtbot: QtBot, window: Window, task: str, body: str, view: str = "
 
 
 def drag(
-    qtbot: QtBot, station: MachineStation, start: QPointF, way: QPointF, modifier=Qt.KeyboardModifier.NoModifier
-) -> None:  # type: ignore[no-untyped-def]
+    qtbot: QtBot,
+    station: MachineStation,
+    start: QPointF,
+    way: QPointF,
+    modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+) -> None:
     """Press, move in steps, release."""
     drawing = station.drawing
     qtbot.mousePress(drawing, LEFT, modifier, start.toPoint())
     for k in range(1, 6):
-        event_place = (start + way * k / 5).toPoint()
+        event_place = (start + way * (k / 5)).toPoint()
         move(drawing, event_place, modifier)
     qtbot.mouseRelease(drawing, LEFT, modifier, (start + way).toPoint())
 
 
-def move(drawing: object, place: QPoint, modifier: Qt.KeyboardModifier) -> None:
+def move(drawing: QWidget, place: QPoint, modifier: Qt.KeyboardModifier) -> None:
     """A mouse move with the left button down, as the window system would send it."""
     from PySide6.QtCore import QEvent
     from PySide6.QtGui import QMouseEvent
@@ -94,11 +98,12 @@ def test_a_body_is_dragged_into_a_pose_that_is_kept_and_undone(qtbot: QtBot, win
     drag(qtbot, station, free_spot(station, "forearm"), QPointF(-20.0, 60.0))
     changed = np.flatnonzero(np.abs(drawing.pose - model.start) > 1e-6)
     assert [model.joints[i] for i in changed] == ["fold"]
-    assert drawing.pose[changed[0]] < model.start[changed[0]]
+    assert drawing.pose is not None and drawing.pose[changed[0]] < model.start[changed[0]]
     assert window.bench.path_of("machines").read_text() == before  # a pose is not an edit
     assert station.keep.isVisible() and "held" in station.follows.text()
     qtbot.mouseClick(station.keep, LEFT)
     start = window.bench.problem.machine.joints["fold"].start
+    assert isinstance(start, float)
     assert start == pytest.approx(float(np.float64(start)), abs=1e-3) and start != pytest.approx(np.radians(-60.0))
     assert not station.keep.isVisible()
     assert "# A post-mounted arm" in window.bench.path_of("machines").read_text()
@@ -112,7 +117,7 @@ def test_a_body_is_dragged_into_a_pose_that_is_kept_and_undone(qtbot: QtBot, win
     station.drop_pose()
     drawing.setFocus()
     qtbot.keyClicks(drawing, "+")
-    assert drawing.pose[model.joints.index("fold")] == pytest.approx(
+    assert drawing.pose is not None and drawing.pose[model.joints.index("fold")] == pytest.approx(
         model.start[model.joints.index("fold")] + np.radians(2.0)
     )
 

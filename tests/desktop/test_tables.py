@@ -44,7 +44,8 @@ def test_columns_are_as_wide_as_what_they_say(qtbot: QtBot) -> None:
 
 
 def test_rows_are_picked_by_mouse_and_keys_and_the_place_is_kept(qtbot: QtBot) -> None:
-    table, picked = Table(COLUMNS, "squares"), []
+    picked: list[int] = []
+    table = Table(COLUMNS, "squares")
     qtbot.addWidget(table)
     table.picked.connect(picked.append)
     table.resize(300, 200)

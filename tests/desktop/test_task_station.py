@@ -71,6 +71,12 @@ def press(qtbot: QtBot, parent, name: str) -> None:  # type: ignore[no-untyped-d
     qtbot.mouseClick(found()[0], LEFT)
 
 
+def loaded(window: Window) -> Problem:
+    """The problem that the window shows."""
+    assert window.bench.problem is not None
+    return window.bench.problem
+
+
 def test_an_observation_is_opened_changed_and_undone(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
     press(qtbot, station.senses, "cable angle")
@@ -112,7 +118,7 @@ def test_the_mirror_is_stated_where_the_entry_is(qtbot: QtBot, window: Window) -
 def test_signals_are_picked_added_and_removed(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window, "lane")
     assert any(isinstance(gauge, Bars) and gauge.count == 24 for _, gauge in station.senses.gauges)
-    entry = next(e for _, title, e in pickable(window.bench.problem) if title == "gate.bearing")
+    entry = next(e for _, title, e in pickable(loaded(window)) if title == "gate.bearing")
     station.senses.add(entry)
     assert [o.name for o in window.bench.problem.task.observations][-1] == "gate bearing"
     assert station.senses.sheet is not None
@@ -123,7 +129,7 @@ def test_signals_are_picked_added_and_removed(qtbot: QtBot, window: Window) -> N
 
 def test_terms_come_from_wishes_and_are_muted(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
-    wish = next(w for w in wishes(window.bench.problem) if w.name == "alive")
+    wish = next(w for w in wishes(loaded(window)) if w.name == "alive")
     station.rewards_card.add(wish.name, wish.term)
     assert window.bench.problem.task.rewards["alive"].weight == 0.1
     sheet = station.rewards_card.sheet
@@ -156,7 +162,7 @@ def test_a_wrong_formula_is_marked_at_its_character_and_completed(qtbot: QtBot, 
 
 def test_formulas_show_what_they_are_worth_in_the_playing_episode(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
-    problem = window.bench.problem
+    problem = loaded(window)
     recording = episode(problem)
     window.bench.playback.load(problem, recording, "rule steady · episode 0")
     qtbot.waitUntil(lambda: station.model.series is not None, timeout=15000)
@@ -166,13 +172,13 @@ def test_formulas_show_what_they_are_worth_in_the_playing_episode(qtbot: QtBot, 
     value = series.values[series.names.index("reel.position"), 100]
     assert f"now {value:.2f}" in station.senses.sheet.worth.text()
     hands = station.senses.gauges[6][1]
-    assert hands[0].now == pytest.approx(recording.observations[100, 6])
+    assert isinstance(hands, list) and hands[0].now == pytest.approx(recording.observations[100, 6])
     assert station.rewards_card.sparks and station.rewards_card.sparks[0].at == pytest.approx(100 / recording.steps)
 
 
 def test_one_command_is_followed_through_a_sample(qtbot: QtBot, window: Window) -> None:
     station = task_station(qtbot, window)
-    problem = window.bench.problem
+    problem = loaded(window)
     recording = episode(problem)
     window.bench.playback.load(problem, recording, "rule steady · episode 0")
     qtbot.waitUntil(lambda: station.sample.follow.isEnabled(), timeout=5000)
@@ -202,7 +208,7 @@ def test_draws_and_endings_are_edited_as_small_tables(qtbot: QtBot, window: Wind
     assert window.bench.problem.task.endings["too late"].deadline == pytest.approx(9.6)
     type_into(qtbot, station.ends.limit, "20")
     assert window.bench.problem.task.timing.time_limit == 20.0
-    _, _, key, draw = next(d for d in drawable(window.bench.problem) if d[1] == "trolley.velocity")
+    _, _, key, draw = next(d for d in drawable(loaded(window)) if d[1] == "trolley.velocity")
     station.commands.add_draw(key, draw)
     assert "trolley.velocity" in window.bench.problem.task.starts and station.commands.sheet is not None
     station.commands.add_setpoint()

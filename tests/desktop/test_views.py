@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -60,7 +61,8 @@ def playback(qapp: QApplication, problem: Problem, recording: Recording) -> Play
 
 def luminance(color: str) -> float:
     """Relative luminance (WCAG 2)."""
-    parts = [c / 255 for c in QColor(color).getRgb()[:3]]
+    shade = QColor(color)
+    parts = [c / 255 for c in (shade.red(), shade.green(), shade.blue())]
     linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
     return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
 
@@ -358,7 +360,7 @@ def test_jobs_report_progress_results_stops_and_failures(qtbot: QtBot) -> None:
 
 
 def test_what_is_said_of_proofs_and_batches_is_what_the_numbers_allow() -> None:
-    def driver(success: float, difference: tuple[float, float], score: float = 1.0) -> dict:
+    def driver(success: float, difference: tuple[float, float], score: float = 1.0) -> dict[str, Any]:
         interval = [success - 0.03, min(1.0, success + 0.02)]
         return {
             "success": success,

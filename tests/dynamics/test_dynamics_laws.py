@@ -5,6 +5,9 @@ from __future__ import annotations
 import math
 import threading
 import time
+from collections.abc import Callable
+from functools import partial
+from typing import Any
 
 import numpy as np
 import pytest
@@ -52,7 +55,7 @@ def double_pendulum() -> Machine:
     )
 
 
-def lagrange_equations():
+def lagrange_equations() -> Callable[..., Any]:
     """Accelerations of the double pendulum from its Lagrangian, by SymPy."""
     t = sp.symbols("t")
     a, b = sp.Function("a")(t), sp.Function("b")(t)
@@ -73,11 +76,12 @@ def lagrange_equations():
     ]
     plain = [e.subs(swaps) for e in equations]
     solved = sp.solve(plain, symbols[4:], dict=True)[0]
-    return sp.lambdify(symbols[:4], [solved[symbols[4]], solved[symbols[5]]])
+    right: Callable[..., Any] = sp.lambdify(symbols[:4], [solved[symbols[4]], solved[symbols[5]]])
+    return right
 
 
 @pytest.fixture(scope="module")
-def oracle():
+def oracle() -> Callable[..., np.ndarray]:
     """The SymPy equations under DOP853."""
     right = lagrange_equations()
 
@@ -97,7 +101,7 @@ def oracle():
 
 
 @pytest.mark.parametrize("start", [(0.4, -0.2), (1.2, 0.5), (-1.2, 1.2)])
-def test_double_pendulum_follows_its_lagrangian(oracle, start: tuple[float, float]) -> None:
+def test_double_pendulum_follows_its_lagrangian(oracle: Callable[..., np.ndarray], start: tuple[float, float]) -> None:
     track = simulate(double_pendulum(), 5.0, start={"first": start[0], "second": start[1]}, integrator="rk4", every=50)
     wanted = oracle(start, track.column("time"))
     assert np.abs(track.column("first.position") - wanted[:, 0]).max() < 1e-7
@@ -105,7 +109,7 @@ def test_double_pendulum_follows_its_lagrangian(oracle, start: tuple[float, floa
 
 
 @pytest.mark.parametrize(("integrator", "order"), [("semi-implicit", 1), ("rk4", 4)])
-def test_convergence_order(oracle, integrator: str, order: int) -> None:
+def test_convergence_order(oracle: Callable[..., np.ndarray], integrator: str, order: int) -> None:
     wanted = oracle((0.9, 0.4), np.array([0.0, 1.0]))[-1, 0]
     errors = []
     for rate in (200.0, 400.0, 800.0):
@@ -204,11 +208,8 @@ def test_random_trees_keep_energy_and_agree_with_their_kinetic_energy(machine: M
     plant.position[0], plant.velocity[0] = q, v
     before = sum(energies(machine, position, dict(zip(model.joints, v.tolist(), strict=True))))
     plant.step(np.zeros((1, 0)), 500)
-    after = sum(
-        energies(
-            machine, *(dict(zip(model.joints, x[0].tolist(), strict=True)) for x in (plant.position, plant.velocity))
-        )
-    )
+    then, speeds = (dict(zip(model.joints, x[0].tolist(), strict=True)) for x in (plant.position, plant.velocity))
+    after = sum(energies(machine, then, speeds))
     scale = max(1.0, abs(before), abs(kinetic))
     assert after == pytest.approx(before, abs=2e-5 * scale)
 
@@ -346,9 +347,10 @@ def test_a_varied_mass_is_the_same_as_another_file() -> None:
 
 
 def test_what_fails_in_the_second_thread_is_raised_in_the_first() -> None:
-    second, done = SecondThread("test"), []
+    second = SecondThread("test")
+    done: list[int] = []
     for k in range(50):
-        second.give(lambda k=k: done.append(k))
+        second.give(partial(done.append, k))
         second.wait()
     assert done == list(range(50))
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -12,6 +14,7 @@ from scipy.integrate import solve_ivp
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import energies, momenta
+from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.dynamics.sensing import Sensing, beam_directions
@@ -21,13 +24,15 @@ from plucky_heron.machine.site import Site
 G = 9.81
 
 
-def plant_of(data: dict, step: float = 1e-3, integrator: str = "rk4", site: dict | None = None) -> Plant:
+def plant_of(
+    data: dict[str, Any], step: float = 1e-3, integrator: str = "rk4", site: dict[str, Any] | None = None
+) -> Plant:
     scene = build_scene(Site.model_validate(site)) if site else None
     machine = Machine.model_validate({"name": "law", **data})
     return Plant(build_model(machine), 1, step, integrator, threads=1, surroundings=scene)
 
 
-def slider(mass: float = 2.0, **drive: object) -> dict:
+def slider(mass: float = 2.0, **drive: object) -> dict[str, Any]:
     return {
         "bodies": {"load": {"mass": mass}},
         "joints": {"slide": {"kind": "slider", "child": "load", "axis": [1, 0, 0]}},
@@ -36,7 +41,7 @@ def slider(mass: float = 2.0, **drive: object) -> dict:
 
 
 def responses(
-    data: dict, command: float, seconds: float, step: float = 1e-3
+    data: dict[str, Any], command: float, seconds: float, step: float = 1e-3
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Time, position and speed of a one-joint machine after a step of its command."""
     plant = plant_of(data, step, "semi-implicit")
@@ -51,7 +56,7 @@ def responses(
 # --- free bodies and chains ------------------------------------------------------------------------------------------
 
 
-def free_body(**start: object) -> dict:
+def free_body(**start: object) -> dict[str, Any]:
     return {
         "bodies": {"body": {"mass": 2.0, "inertia": [0.02, 0.05, 0.06]}},
         "joints": {"free": {"kind": "free", "child": "body", **start}},
@@ -90,9 +95,9 @@ def test_a_free_body_tumbles_about_its_middle_axis_and_keeps_what_it_must() -> N
     assert np.linalg.norm(plant.position[0, [3, 4, 5, 6]]) == pytest.approx(1.0, abs=1e-12)
 
 
-def mixed_chain() -> dict:
+def mixed_chain() -> dict[str, Any]:
     """Ball, hinge, slider, planar and free... each on the one before; bodies with centres off their origins."""
-    kinds = [
+    kinds: list[dict[str, Any]] = [
         {"kind": "hinge", "axis": [0, 1, 0]},
         {"kind": "slider", "axis": [0, 0.6, 0.8]},
         {"kind": "ball"},
@@ -118,7 +123,7 @@ def mixed_chain() -> dict:
     return {"bodies": bodies, "joints": joints}
 
 
-def lagrangian_accelerations(machine: Machine, model, position: np.ndarray, velocity: np.ndarray) -> np.ndarray:
+def lagrangian_accelerations(machine: Machine, model: Model, position: np.ndarray, velocity: np.ndarray) -> np.ndarray:
     """M v' = d/dq-terms by finite differences of the energies alone (Hamel's equations for ball rates).
 
     Independent of the kernels: kinetic energy T(q, v), potential V(q), and the motion of the frames by `_moved`.
@@ -184,7 +189,7 @@ def test_a_chain_of_five_mixed_joints_follows_hamels_equations() -> None:
         q, v = y[: len(model.positions)], y[len(model.positions) :]
         rate = np.zeros(len(model.positions))
         rate[:n] = v
-        for _, e in model.attitudes():
+        for _name, e in model.attitudes():
             x, w = q[e], v[e[:3]]
             rate[e[:3]] = 0.5 * (x[3] * w + np.cross(x[:3], w))
             rate[e[3]] = -0.5 * x[:3] @ w
@@ -204,11 +209,11 @@ JOINTS = st.sampled_from([
 
 @settings(max_examples=25, deadline=None)
 @given(kinds=st.lists(st.tuples(JOINTS, st.integers(0, 3)), min_size=1, max_size=4), seed=st.integers(0, 999))
-def test_random_trees_keep_energy_and_momentum(kinds: list, seed: int) -> None:
+def test_random_trees_keep_energy_and_momentum(kinds: list[Any], seed: int) -> None:
     """Hung on a free base in empty space nothing is lost, whatever joints there are."""
     generator = np.random.default_rng(seed)
-    bodies = {"b0": {"mass": 2.0, "inertia": [0.05, 0.06, 0.07]}}
-    joints = {"base": {"kind": "free", "child": "b0"}}
+    bodies: dict[str, Any] = {"b0": {"mass": 2.0, "inertia": [0.05, 0.06, 0.07]}}
+    joints: dict[str, Any] = {"base": {"kind": "free", "child": "b0"}}
     for k, (joint, parent) in enumerate(kinds, start=1):
         centre = generator.uniform(-0.1, 0.1, 3).tolist()
         bodies[f"b{k}"] = {"mass": float(generator.uniform(0.3, 1.5)), "centre": centre, "inertia": [0.02, 0.025, 0.03]}
@@ -327,7 +332,7 @@ def test_a_steering_linkage_turns_both_wheels_about_one_point() -> None:
 def test_a_four_bar_closed_by_a_stiff_spring_follows_its_closure() -> None:
     """Crank 0.2, coupler 0.5, rocker 0.4, base 0.5: the rocker's angle by the closure equation (circle meets circle)."""
 
-    def bar(length: float) -> dict:
+    def bar(length: float) -> dict[str, Any]:
         side = 0.5 * length**2 / 12
         return {"mass": 0.5, "centre": [length / 2, 0, 0], "inertia": [1e-3, side, side]}
 
@@ -407,11 +412,11 @@ def test_the_tank_obeys_the_rocket_equation() -> None:
 # --- vehicles and boats ----------------------------------------------------------------------------------------------
 
 
-def cart(friction: float = 0.9) -> dict:
+def cart(friction: float = 0.9) -> dict[str, Any]:
     """Four wheels on a plate that moves in the plane; the front pair steers by a linkage, the rear pair drives."""
     wheelbase, track, mass = 0.9, 0.6, 120.0
-    bodies: dict = {"plate": {"mass": mass - 4 * 4.0, "inertia": [5, 12, 15]}}
-    joints: dict = {"plate": {"kind": "planar", "child": "plate", "axis": [0, 0, 1]}}
+    bodies: dict[str, Any] = {"plate": {"mass": mass - 4 * 4.0, "inertia": [5, 12, 15]}}
+    joints: dict[str, Any] = {"plate": {"kind": "planar", "child": "plate", "axis": [0, 0, 1]}}
     forces, couplings = {}, {}
     bodies["rod"] = {"mass": 1.0, "inertia": [0.05, 0.05, 0.05]}
     joints["steer"] = {"kind": "hinge", "parent": "plate", "child": "rod", "origin": [wheelbase / 2, 0, 0]}
@@ -482,7 +487,7 @@ def test_beyond_the_friction_limit_the_cart_slides_out() -> None:
     assert speed * v[2] < 1.15 * 0.5 * G
 
 
-def boat(**hull: object) -> dict:
+def boat(**hull: object) -> dict[str, Any]:
     return {
         "bodies": {"boat": {"mass": 200.0, "inertia": [50, 100, 120]}},
         "joints": {"boat": {"kind": "planar", "child": "boat"}},
@@ -566,7 +571,9 @@ def test_a_wing_lifts_by_its_slope_and_stalls() -> None:
 # --- sensors ---------------------------------------------------------------------------------------------------------
 
 
-def watcher(sensors: dict, site: dict, start: tuple[float, ...] = (0.0,) * 6) -> tuple[Sensing, Plant]:
+def watcher(
+    sensors: dict[str, Any], site: dict[str, Any], start: tuple[float, ...] = (0.0,) * 6
+) -> tuple[Sensing, Plant]:
     data = {
         "bodies": {"eye": {"mass": 1.0, "inertia": [0.1, 0.1, 0.1], "shapes": [{"kind": "sphere", "size": [0.05]}]}},
         "joints": {"eye": {"kind": "free", "child": "eye", "start": list(start)}},
@@ -590,7 +597,9 @@ def read(sensing: Sensing, plant: Plant) -> dict[str, float]:
     ({"kind": "capsule", "size": [0.5, 1.0], "turn": [0, math.pi / 2, 0]}, lambda y, z: 2.5 - math.sqrt(0.25 - y * y - z * z)),
     ({"kind": "hull", "points": [[x, y, z] for x in (-0.3, 0.3) for y in (-1, 1) for z in (-1, 1)]}, lambda y, z: 2.7),
 ])  # fmt: skip
-def test_beams_meet_each_shape_where_geometry_says(shape: dict, wanted) -> None:
+def test_beams_meet_each_shape_where_geometry_says(
+    shape: dict[str, Any], wanted: Callable[[float, float], float]
+) -> None:
     site = {"solids": {"thing": shape | {"at": [3.0, 0.0, 0.0]}}}
     sensor = {"kind": "beams", "body": "eye", "beams": 1, "range": 20.0}
     for y, z in ((0.0, 0.0), (0.2, 0.1), (-0.3, 0.25)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -44,7 +45,7 @@ def turned(axis: sp.Matrix, angle: sp.Symbol) -> sp.Matrix:
 
 
 @pytest.fixture(scope="module")
-def equations() -> tuple[Callable, Callable, Callable]:
+def equations() -> tuple[Callable[..., Any], Callable[..., Any], Callable[..., Any]]:
     """Mass matrix, its derivatives by each coordinate, and the gradient of the potential, from the Lagrangian."""
     q = sp.symbols("q0:5")
     rotation, place = sp.eye(3), sp.zeros(3, 1)
@@ -73,7 +74,9 @@ def equations() -> tuple[Callable, Callable, Callable]:
     )
 
 
-def accelerations(equations: tuple[Callable, Callable, Callable], q: np.ndarray, v: np.ndarray) -> np.ndarray:
+def accelerations(
+    equations: tuple[Callable[..., Any], Callable[..., Any], Callable[..., Any]], q: np.ndarray, v: np.ndarray
+) -> np.ndarray:
     """M a = -dM/dt v + 1/2 d(v' M v)/dq - dV/dq (Lagrange)."""
     mass, slopes, pull = (np.asarray(f(q), dtype=float) for f in equations)
     rate = np.einsum("kij,k->ij", slopes, v)
@@ -81,7 +84,7 @@ def accelerations(equations: tuple[Callable, Callable, Callable], q: np.ndarray,
 
 
 def test_mass_matrix_and_accelerations_are_those_of_the_lagrangian(
-    equations: tuple[Callable, Callable, Callable],
+    equations: tuple[Callable[..., Any], Callable[..., Any], Callable[..., Any]],
 ) -> None:
     model = build_model(machine(), gravity=GRAVITY)
     generator = np.random.default_rng(3)
@@ -94,7 +97,9 @@ def test_mass_matrix_and_accelerations_are_those_of_the_lagrangian(
         assert found == pytest.approx(accelerations(equations, q, v), rel=1e-9, abs=1e-9)
 
 
-def test_the_chain_moves_as_dop853_says(equations: tuple[Callable, Callable, Callable]) -> None:
+def test_the_chain_moves_as_dop853_says(
+    equations: tuple[Callable[..., Any], Callable[..., Any], Callable[..., Any]],
+) -> None:
     """Half a second of tumbling with the fourth-order steps, and the first order of the semi-implicit ones."""
     start = np.array([0.3, 0.1, -0.6, 0.8, 0.05]), np.array([1.0, -0.4, 2.0, -1.5, 0.3])
     wanted = solve_ivp(

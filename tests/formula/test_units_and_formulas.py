@@ -159,7 +159,7 @@ def _python(tree: ast.AST, names: dict[str, float]) -> float:
     match tree:
         case ast.Expression(body=body):
             return _python(body, names)
-        case ast.Constant(value=value):
+        case ast.Constant(value=int() | float() as value):
             return float(value)
         case ast.Name(id=name):
             return names[name]

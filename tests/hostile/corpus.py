@@ -94,7 +94,7 @@ def specimens(folder: Path) -> list[Specimen]:
             problem = read_problem(folder, task)
             batch = Batch(problem, 2, 1, "hostile", 1)
             batch.start(np.arange(2))
-            for _ in range(2):
+            for _step in range(2):
                 batch.step(np.tile(0.5 * (problem.low + problem.high), (2, 1)))
             return batch
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -44,7 +45,7 @@ def rows(count: int, observations: int, actions: int, generator: np.random.Gener
         {"shared_trunk": True, "value_limit": 0.2}, {"shared_trunk": True, "spread": "from the network", "layer_normalisation": True},
     ],
 )  # fmt: skip
-def test_gradient_of_the_whole_loss(activation: str, switches: dict) -> None:
+def test_gradient_of_the_whole_loss(activation: str, switches: dict[str, Any]) -> None:
     """Against central differences in float64, every parameter, relative error under 1e-6."""
     switches = dict(switches)
     limit = switches.pop("ratio_limit", 0.2) or 0.0
@@ -167,7 +168,7 @@ SWITCHES = [
 
 
 @pytest.mark.parametrize("switches", SWITCHES)
-def test_every_part_can_be_switched_off_alone_and_it_still_improves(switches: dict) -> None:
+def test_every_part_can_be_switched_off_alone_and_it_still_improves(switches: dict[str, Any]) -> None:
     """One-step problem with a known best command: pays most at 0.6 of the range of the first command."""
     settings = ProximalSettings.model_validate(
         {"steps_per_update": 512, "minibatch": 128, "discount": 0.5, "hidden": (16,), "learning_rate": 5e-3, **switches}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -36,7 +37,7 @@ def some_rows(count: int, generator: np.random.Generator, dtype: type = np.float
     def normal(*shape: int) -> Array:
         return generator.standard_normal(shape).astype(dtype)
 
-    factor = np.where(generator.random(count) < 0.2, 0.0, 0.97).astype(dtype)
+    factor: Array = np.where(generator.random(count) < 0.2, 0.0, 0.97).astype(dtype)
     return Rows(
         normal(count, 3), normal(count, 3), np.tanh(normal(count, 2)), normal(count), factor, np.arange(count),
         generator.uniform(0.5, 1.0, count).astype(dtype),
@@ -92,10 +93,11 @@ def test_activations_in_single_precision_are_those_of_numpy(activation: Any) -> 
     network = Network((1, 1, 1), activation)
     parameters = np.array([1, 0, 1, 0], dtype=np.float32)
     x = np.linspace(-90, 90, 20_001)
-    wanted = {
+    shapes: dict[str, Callable[[np.ndarray], np.ndarray]] = {
         "tanh": np.tanh, "relu": lambda x: np.maximum(x, 0), "leaky relu": lambda x: np.where(x > 0, x, 0.01 * x),
         "elu": lambda x: np.where(x > 0, x, np.expm1(x)), "silu": lambda x: x / (1 + np.exp(-x)),
-    }[activation](x)  # fmt: skip
+    }  # fmt: skip
+    wanted = shapes[activation](x)
     found = network.forward(parameters, x[:, None].astype(np.float32))[:, 0]
     np.testing.assert_allclose(found, wanted, rtol=4e-6, atol=4e-7)
 
@@ -432,7 +434,7 @@ def test_two_threads_give_the_same_bits_as_one() -> None:
         learner = make_method("sac", settings, SPACE, 16, 1, threads)
         episodes(learner, np.random.default_rng(1), 3)
         kept.append(learner.keep()["parameters"])
-    np.testing.assert_array_equal(*kept)
+    np.testing.assert_array_equal(kept[0], kept[1])
 
 
 def test_predictions_are_compared_with_what_came() -> None:

@@ -24,7 +24,7 @@ def made(method: str, copies: int = 8, seed: int = 3, **changes: Any) -> Any:
 
 def played(learner: Any, generator: np.random.Generator, rounds: int) -> list[dict[str, float]]:
     """Random observations; pays most at 0.6 of the first command's range; episodes of random length, ended or cut."""
-    health = []
+    health: list[dict[str, float]] = []
     for _ in range(rounds):
         while not learner.ready():
             commands = learner.choose(generator.uniform(-1, 1, (learner.copies, 3)))

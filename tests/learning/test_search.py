@@ -23,7 +23,7 @@ def made(method: str, copies: int = 6, seed: int = 1, **changes: Any) -> Any:
 
 def run(search: Any, generator: np.random.Generator, rounds: int) -> list[dict[str, float]]:
     """Episodes of random length; a step pays minus the distance of the command from twice the first observation."""
-    health = []
+    health: list[dict[str, float]] = []
     for _ in range(rounds):
         while not search.ready():
             seen = generator.uniform(-1, 1, (search.copies, 2))
@@ -57,7 +57,8 @@ def test_only_whole_episodes_of_one_candidate_count() -> None:
 
 @pytest.mark.parametrize("method", SEARCHES)
 def test_it_finds_the_weights_that_pay(method: str) -> None:
-    search = made(method, copies=16, candidates=32, **({"hidden": (4,)} if method == "evolution" else {}))
+    given: dict[str, Any] = {"hidden": (4,)} if method == "evolution" else {}
+    search = made(method, copies=16, candidates=32, **given)
     run(search, np.random.default_rng(2), 60)
     seen = np.random.default_rng(3).uniform(-1, 1, (200, 2))
     missed = np.abs(search.policy().commands(seen)[:, 0] - 2.0 * seen[:, 0]).mean()

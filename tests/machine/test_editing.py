@@ -96,10 +96,10 @@ def test_a_mirrored_limb_moves_as_its_mirror_image(name: str, body: str) -> None
         assert b[:3, 3] == pytest.approx(MIRROR @ a[:3, 3], abs=1e-9)
         assert b[:3, :3] == pytest.approx(MIRROR @ a[:3, :3] @ MIRROR, abs=1e-9)
     # the same energy in the same motion: masses, centres and inertias are mirrored too
-    one = energies(double, position, speeds)
-    other = energies(double, {joints[j]: v for j, v in position.items()}, {joints[j]: v for j, v in speeds.items()})
-    assert one[0] == pytest.approx(other[0], rel=1e-9)
-    assert one[0] > 0.0
+    energy = energies(double, position, speeds)
+    mirrored = energies(double, {joints[j]: v for j, v in position.items()}, {joints[j]: v for j, v in speeds.items()})
+    assert energy[0] == pytest.approx(mirrored[0], rel=1e-9)
+    assert energy[0] > 0.0
 
 
 @given(st.floats(-1e4, 1e4).filter(lambda v: v == 0.0 or abs(v) > 1e-4), st.sampled_from(["", "m", "deg", "kg*m**2"]))
@@ -191,7 +191,9 @@ def test_dragging_a_body_turns_its_joint_and_keeps_to_the_stops() -> None:
     assert np.flatnonzero(pose != model.start).tolist() == own
     # out of reach of the joint: it goes as far as its stop
     above = taken(model, model.start, "forearm", point, joint + np.array([-1.0, 1.0]), plane, own)
-    low, high = machine.joints["fold"].limits
+    limits = machine.joints["fold"].limits
+    assert limits is not None
+    low, high = limits
     assert low <= above[own[0]] <= high
     # the whole limb reaches what one joint cannot
     far = np.array([1.3, 0.9])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -116,11 +117,12 @@ def foreign(tmp_path: Path) -> Path:
 
 @pytest.mark.long
 def test_it_goes_all_the_way(foreign: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    def answer(*typed: str) -> dict:
+    def answer(*typed: str) -> dict[str, Any]:
         status = main([*typed, "--json"])
         said = capsys.readouterr()
         assert status in (0, 1) and "fault of the program" not in said.err, said.err
-        return json.loads(said.out)
+        told: dict[str, Any] = json.loads(said.out)
+        return told
 
     place = ("--project", str(foreign))
     assert answer("shakedown", "along", *place)["rehearsals"]["rule straight"]["success"] > 0.5

@@ -11,6 +11,7 @@ import sys
 import time
 import zlib
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -149,8 +150,15 @@ def test_lock_step_gives_the_score_of_inside_and_misses_nothing(packed: Path) ->
 
 
 def test_a_rollout_can_be_stopped(packed: Path) -> None:
-    seen = []
-    result = roll_out(packed, episodes=3, lock_step=True, watch=lambda s: len(seen) < 20 and not seen.append(s))
+    seen: list[Any] = []
+
+    def watch(sample: Any) -> bool:
+        if len(seen) == 20:
+            return False
+        seen.append(sample)
+        return True
+
+    result = roll_out(packed, episodes=3, lock_step=True, watch=watch)
     assert result.stopped and result.scores == [] and len(seen) == 20
 
 

@@ -9,6 +9,7 @@ import sqlite3
 import time
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -60,7 +61,7 @@ def quick(project: Project, steps: int = 9000) -> Recipe:
     return recipe.model_copy(update={"stop": (Budget(steps=steps),)})
 
 
-def outcome(project: Project, run: int) -> tuple[list, list, np.ndarray, np.ndarray]:
+def outcome(project: Project, run: int) -> tuple[list[Any], list[Any], np.ndarray, np.ndarray]:
     """Everything of a run that must not depend on interruptions."""
     store = RunStore(project.folder)
     evaluations = [(e.step, e.episodes, e.score, e.success) for e in store.course(run)]
@@ -188,7 +189,7 @@ def test_a_damaged_store_is_named(tmp_path: Path) -> None:
 
 def test_the_median_run_is_in_the_middle() -> None:
     def row(number: int, success: float | None) -> RunRow:
-        facts = (
+        facts: Any = (
             number,
             1,
             "t",
@@ -214,11 +215,11 @@ def test_the_median_run_is_in_the_middle() -> None:
         made = RunRow(*facts)
         return made if success is not None else RunRow(**{**made.__dict__, "best_score": None})
 
-    assert median_run([row(1, 0.9), row(2, 0.2), row(3, 0.5), row(4, None)]).id == 3  # type: ignore[union-attr]
+    assert median_run([row(1, 0.9), row(2, 0.2), row(3, 0.5), row(4, None)]).id == 3
     assert median_run([row(4, None)]) is None
     fresh = [{"success": s, "score": v} for s, v in ((0.991, 80.0), (0.989, 90.0), (0.99, 85.0))]
     tested = [RunRow(**{**row(k, 1.0).__dict__, "retest": f}) for k, f in enumerate(fresh)]
-    assert median_run(tested).id == 2  # type: ignore[union-attr]  # alike to the per cent: the score decides
+    assert median_run(tested).id == 2  # alike to the per cent: the score decides
 
 
 def test_the_library_is_what_a_notebook_uses(trained: tuple[Project, RunRow]) -> None:
@@ -240,7 +241,7 @@ def test_a_learner_that_is_not_finite_is_stopped_and_its_last_good_policy_kept(f
 
     def break_it(run: Run, _: dict[str, float]) -> None:
         if run.updates == 3:
-            run.method.parameters[:] = np.nan  # type: ignore[attr-defined]
+            run.method.parameters[:] = np.nan
 
     verdict = run.work(break_it, lambda _, row, __: seen.append(row), lambda: False)
     assert verdict.rule == "gone wrong" and "not finite" in verdict.text
@@ -278,7 +279,7 @@ def test_a_checkpoint_without_what_the_method_keeps_now_is_refused_in_a_line(fol
     path = folder / "run" / "checkpoint.npz"
     with np.load(path) as file:
         kept = {name: file[name] for name in file.files if name != "method.parameters"}
-    np.savez(path, **kept)  # type: ignore[arg-type]
+    np.savez(path, **kept)
     with pytest.raises(FileError, match=r"parameters.*another version of the program wrote it; train anew"):
         run.resume()
 

@@ -13,7 +13,7 @@ from plucky_heron.machine.reading import read_machine
 from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Constant, Rule
-from plucky_heron.simulation.trials import run_trials
+from plucky_heron.simulation.trials import Recording, Trials, run_trials
 from plucky_heron.task.problem import Problem, bind, read_problem
 from plucky_heron.task.schema import Task
 
@@ -21,7 +21,7 @@ TRIALS = 24
 DEMO = demo_source()
 
 
-def under_its_rule(task: str, count: int = TRIALS):
+def under_its_rule(task: str, count: int = TRIALS) -> tuple[Problem, Trials]:
     problem = read_problem(DEMO, task)
     done = run_trials(
         problem, Rule(problem, next(iter(problem.task.rules))), seed=5, stream="driving", count=count, record=[0]
@@ -29,7 +29,7 @@ def under_its_rule(task: str, count: int = TRIALS):
     return problem, done
 
 
-def signal(problem: Problem, recording, name: str) -> np.ndarray:
+def signal(problem: Problem, recording: Recording, name: str) -> np.ndarray:
     return recording.position[:, problem.model.positions.index(name)]
 
 

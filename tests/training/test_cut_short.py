@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 
 from plucky_heron.errors import FileError
+from plucky_heron.learning.method import Experience
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import run_folder
@@ -30,21 +32,29 @@ def begun(folder: Path, place: Path, **changes: str) -> Run:
     return run
 
 
-def test_episodes_are_cut_and_valued_on_and_evaluations_run_in_full(folder: Path, tmp_path: Path) -> None:
+def test_episodes_are_cut_and_valued_on_and_evaluations_run_in_full(
+    folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     full, cut = begun(folder, tmp_path / "full"), begun(folder, tmp_path / "cut", training_time_limit="1 s")
     # 50 samples a second, 16 copies, 4096 steps: 256 samples a copy
     assert cut.episodes >= 16 * 5 > full.episodes
     assert cut.batch.age.max() < 50 < full.batch.age.max()
     # a cut is a time limit to the method: `over` tells it from an ending
     run = Run(Project(folder).problem("lift"), recipe(training_time_limit="1 s"), 4, tmp_path / "cut")
-    told = []
+    told: list[tuple[np.ndarray, np.ndarray]] = []
     take = run.method.take
-    run.method.take = lambda e: (told.append((e.ended.copy(), e.cut.copy())), take(e))[1]  # type: ignore[method-assign]
+
+    def noted(experience: Experience) -> None:
+        told.append((experience.ended.copy(), experience.cut.copy()))
+        take(experience)
+
+    monkeypatch.setattr(run.method, "take", noted)
     run.update()
     ended, was_cut = (np.array(part) for part in zip(*told, strict=True))
     assert was_cut.sum() >= 16 * 2 and not (ended & was_cut).any()
-    cut._evaluate(lambda _run, _row, details: told.append(details))
-    assert told[-1]["length"] > 50  # samples of an evaluation episode
+    evaluated: list[dict[str, Any]] = []
+    cut._evaluate(lambda _run, _row, details: evaluated.append(details))
+    assert evaluated[-1]["length"] > 50  # samples of an evaluation episode
     assert cut.course[0].episodes == cut.episodes
 
 

@@ -75,15 +75,15 @@ def test_budget_by_steps_episodes_and_minutes() -> None:
 def test_gone_wrong_by_fall_and_by_what_is_not_finite() -> None:
     rule = GoneWrong(below_best=0.5)
     assert decide([rule], course(0.2, 0.9, 0.45)) is None
-    assert decide([rule], course(0.2, 0.9, 0.3)).rule == "gone wrong"  # type: ignore[union-attr]
+    assert decide([rule], course(0.2, 0.9, 0.3)).rule == "gone wrong"
     broken = [Evaluation(1, 1.0, 1, float("nan"), 0.0, finite=False)]
-    assert decide([], broken).rule == "gone wrong"  # type: ignore[union-attr]
+    assert decide([], broken).rule == "gone wrong"
 
 
 def test_the_first_rule_that_holds_is_named() -> None:
     rules = [GoodEnough(at_least=0.9), Budget(steps=1000)]
-    assert decide(rules, course(0.1, 0.95)).rule == "good enough"  # type: ignore[union-attr]
-    assert decide(rules[::-1], course(0.1, 0.95)).rule == "budget"  # type: ignore[union-attr]
+    assert decide(rules, course(0.1, 0.95)).rule == "good enough"
+    assert decide(rules[::-1], course(0.1, 0.95)).rule == "budget"
 
 
 @pytest.mark.parametrize(

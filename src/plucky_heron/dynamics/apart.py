@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 
 import numpy as np
 
-from plucky_heron.dynamics.kernels import layout, manifold, tree
+from plucky_heron.dynamics.kernels import layout, manifold
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import Surroundings
@@ -86,7 +86,7 @@ class Apart:
         self._moving, self._fixed = build_shapes(moving), build_shapes(fixed)
         self._fixed_scene = np.array(scenes, dtype=np.int64)
         self._standing = np.zeros((len(moving), 13))
-        self._work = np.zeros((len(model.joints), tree.WORK))
+        self._work = np.zeros((len(model.joints), layout.WORK))
         self._simplex, self._corners = np.zeros((6, 9)), np.zeros((3, manifold.MOST_CORNERS, 3))
         self.values: Array = np.full((plant.copies, len(pairs)), FAR)
 

@@ -112,8 +112,8 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
             for key in ("area", "lift_slope", "stall", "drag", "induced", "in_water"):
                 numbers[getattr(layout, f"WING_{key.upper()}")] = float(getattr(force, key))
     for k, tank in enumerate(machine.tanks.values()):
-        _, table.tanks[k, :3] = _point(builder, tank.body, tank.at)
-        table.tanks[k, 3:] = *tank.size, tank.mass, tank.fill
+        _, table.tanks[k, : layout.TANK_LENGTH] = _point(builder, tank.body, tank.at)
+        table.tanks[k, layout.TANK_LENGTH :] = *tank.size, tank.mass, tank.fill
         builder.tree.massless[table.tank_node[k]] = False
     for k, coupling in enumerate(couplings):
         b = builder.first_coupling + k * layout.COUPLING

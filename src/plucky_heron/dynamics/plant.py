@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from plucky_heron.dynamics.kernels import contact, layout, manifold, step, tree
+from plucky_heron.dynamics.kernels import contact, layout, manifold, step
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.dynamics.second_thread import SecondThread
@@ -72,8 +72,11 @@ class Plant:
         self.threads = threads or min(2, os.cpu_count() or 1)
         self.rows: Array = np.tile(model.row, (copies, 1))
         self.fields: Array = np.zeros((copies, layout.FIELD))
-        self.winds, self.currents = self.fields[:, :3], self.fields[:, 3:6]
-        self.fields[:, 6] = -np.inf
+        self.winds, self.currents = (
+            self.fields[:, layout.WIND : layout.WIND + 3],
+            self.fields[:, layout.CURRENT : layout.CURRENT + 3],
+        )
+        self.fields[:, layout.WATER_LEVEL] = -np.inf
         self.position: Array = np.tile(model.start, (copies, 1))
         self.velocity: Array = np.zeros((copies, n))
         self.lagged, self.integral, self.limited, self.played = (np.zeros((copies, m)) for _ in range(4))
@@ -101,7 +104,7 @@ class Plant:
         touching = len(contacts.touching) + len(contacts.pairs) > 0
         most = 3 * capacity + 3 * n if touching or contacts.bounded else 0
         sizes: dict[str, tuple[int, ...]] = {
-            "w": (n, tree.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
+            "w": (n, layout.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
             "follow": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
             "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
             "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
@@ -139,7 +142,7 @@ class Plant:
         """Bring `copies` (indices) back to the nominal machine in its start pose, drives at rest."""
         self.rows[copies] = self.model.row
         self.fields[copies] = 0.0
-        self.fields[copies, 6] = -np.inf
+        self.fields[copies, layout.WATER_LEVEL] = -np.inf
         self.position[copies] = self.model.start
         self.fill[copies] = self.model.fill
         for array in (
@@ -153,11 +156,11 @@ class Plant:
         """A hand pulls `point` (3, in the body's axes) of a body towards `place` (3, world) until `let_go`."""
         b = self.model.bodies.index(body)
         at = self.model.body_position[b] + self.model.body_rotation[b].reshape(3, 3) @ np.asarray(point)
-        self.fields[copy, 8:17] = [self.model.body_node[b] + 1, *at, *place, stiffness, damping]
+        self.fields[copy, layout.HAND : layout.FIELD] = [self.model.body_node[b] + 1, *at, *place, stiffness, damping]
 
     def let_go(self, copy: int) -> None:
         """The hand is gone."""
-        self.fields[copy, 8:17] = 0.0
+        self.fields[copy, layout.HAND : layout.FIELD] = 0.0
 
     def settle_drives(self, copies: Array) -> None:
         """Let drives start holding: position drives at the pose they find, speed drives the static load."""

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.dynamics.apart import Apart
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.formula import Expression, Program
 from plucky_heron.simulation.commander import Commander
@@ -243,8 +244,8 @@ class Batch:
             speed = speed * np.cos(2.0 * math.pi * time / site.current.tide)
         self.plant.currents[:, 0], self.plant.currents[:, 1] = speed * np.cos(turn), speed * np.sin(turn)
         level = -np.inf if site.water_level is None else site.water_level
-        fields[:, 6] = self.starts.drawn.get("water.level", level)
-        fields[:, 7] = time
+        fields[:, layout.WATER_LEVEL] = self.starts.drawn.get("water.level", level)
+        fields[:, layout.TIME] = time
 
     def drawn(self, names: Sequence[str]) -> Array:
         """What was drawn under these names and holds in this sample, (B, names), SI."""

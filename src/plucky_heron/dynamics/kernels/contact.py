@@ -12,6 +12,7 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import (
+    AXIS,
     BOUNCE,
     COMPLIANCE,
     CONTACT_POINT,
@@ -57,7 +58,14 @@ def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
     mx, my, mz = py * dz - pz * dy, pz * dx - px * dz, px * dy - py * dx
     i = node
     while i >= 0:
-        row[i] += sign * (w[i, 12] * mx + w[i, 13] * my + w[i, 14] * mz + w[i, 15] * dx + w[i, 16] * dy + w[i, 17] * dz)
+        row[i] += sign * (
+            w[i, AXIS] * mx
+            + w[i, AXIS + 1] * my
+            + w[i, AXIS + 2] * mz
+            + w[i, AXIS + 3] * dx
+            + w[i, AXIS + 4] * dy
+            + w[i, AXIS + 5] * dz
+        )
         i = parent[i]
 
 

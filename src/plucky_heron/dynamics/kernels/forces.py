@@ -10,6 +10,8 @@ import math
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.kernels.layout import (
     AIR_DENSITY,
+    AXIS,
+    CARRIED,
     CONSUMPTION,
     DIRECTION,
     DRAIN,
@@ -17,6 +19,11 @@ from plucky_heron.dynamics.kernels.layout import (
     FLOAT,
     FORCE,
     GRAVITY,
+    HAND,
+    HAND_DAMPING,
+    HAND_POINT,
+    HAND_STIFFNESS,
+    HAND_TO,
     HULL,
     INERTIA,
     LIMIT,
@@ -24,12 +31,21 @@ from plucky_heron.dynamics.kernels.layout import (
     MOMENT,
     NO_LOAD_SPEED,
     NODE,
+    ORIGIN,
     PLACE,
     REACTION,
     SPRING,
+    TAIL,
+    TANK_BOTTOM,
+    TANK_FULL,
+    TANK_HEIGHT,
+    TANK_LENGTH,
+    TANK_WIDTH,
     THRUST,
+    TWIST,
     TYRE,
     WATER_DENSITY,
+    WIND,
     WING,
 )
 from plucky_heron.dynamics.kernels.places import ground_at, water_at
@@ -42,9 +58,9 @@ def point_of(w, i, x, y, z):
     if i < 0:
         return x, y, z
     return (
-        w[i, 9] + w[i, 0] * x + w[i, 1] * y + w[i, 2] * z,
-        w[i, 10] + w[i, 3] * x + w[i, 4] * y + w[i, 5] * z,
-        w[i, 11] + w[i, 6] * x + w[i, 7] * y + w[i, 8] * z,
+        w[i, ORIGIN] + w[i, 0] * x + w[i, 1] * y + w[i, 2] * z,
+        w[i, ORIGIN + 1] + w[i, 3] * x + w[i, 4] * y + w[i, 5] * z,
+        w[i, ORIGIN + 2] + w[i, 6] * x + w[i, 7] * y + w[i, 8] * z,
     )
 
 
@@ -66,9 +82,9 @@ def velocity_at(w, i, x, y, z):
     if i < 0:
         return 0.0, 0.0, 0.0
     return (
-        w[i, 21] + w[i, 19] * z - w[i, 20] * y,
-        w[i, 22] + w[i, 20] * x - w[i, 18] * z,
-        w[i, 23] + w[i, 18] * y - w[i, 19] * x,
+        w[i, TWIST + 3] + w[i, TWIST + 1] * z - w[i, TWIST + 2] * y,
+        w[i, TWIST + 4] + w[i, TWIST + 2] * x - w[i, TWIST] * z,
+        w[i, TWIST + 5] + w[i, TWIST] * y - w[i, TWIST + 1] * x,
     )
 
 
@@ -87,13 +103,12 @@ def push_at(pushes, i, x, y, z, fx, fy, fz):
 @kernel
 def hand(field, w, pushes):
     """A spring and damper from a point of a body to a place in the world, as a person pulls; explicit, so keep it soft."""
-    i = int(field[8]) - 1
-    x, y, z = point_of(w, i, field[9], field[10], field[11])
+    i = int(field[HAND]) - 1
+    x, y, z = point_of(w, i, field[HAND_POINT], field[HAND_POINT + 1], field[HAND_POINT + 2])
     vx, vy, vz = velocity_at(w, i, x, y, z)
-    k, d = field[15], field[16]
-    push_at(
-        pushes, i, x, y, z, k * (field[12] - x) - d * vx, k * (field[13] - y) - d * vy, k * (field[14] - z) - d * vz
-    )
+    k, d = field[HAND_STIFFNESS], field[HAND_DAMPING]
+    tx, ty, tz = field[HAND_TO], field[HAND_TO + 1], field[HAND_TO + 2]
+    push_at(pushes, i, x, y, z, k * (tx - x) - d * vx, k * (ty - y) - d * vy, k * (tz - z) - d * vz)
 
 
 @kernel
@@ -139,11 +154,12 @@ def fill_tanks(nodes, sizes, fill, row):
         size = sizes[k]
         b = nodes[k] * NODE
         m = fill[k]
-        high = size[5] * m / size[6]
-        x, y, z = size[0], size[1], size[2] + 0.5 * high
-        ix = m / 12.0 * (size[4] * size[4] + high * high)
-        iy = m / 12.0 * (size[3] * size[3] + high * high)
-        iz = m / 12.0 * (size[3] * size[3] + size[4] * size[4])
+        length, width = size[TANK_LENGTH], size[TANK_WIDTH]
+        high = size[TANK_HEIGHT] * m / size[TANK_FULL]
+        x, y, z = size[TANK_BOTTOM], size[TANK_BOTTOM + 1], size[TANK_BOTTOM + 2] + 0.5 * high
+        ix = m / 12.0 * (width * width + high * high)
+        iy = m / 12.0 * (length * length + high * high)
+        iz = m / 12.0 * (length * length + width * width)
         row[b + MASS] += m
         row[b + MOMENT] += m * x
         row[b + MOMENT + 1] += m * y
@@ -225,7 +241,11 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
     )  # fmt: skip
     if row[b + layout.TYRE_ROLLS_FREELY] == 0.0 and row[b + layout.TYRE_ROLLING_RESISTANCE] > 0.0:
         # rolling resistance acts on the wheel's own turning
-        turn = (w[a, 18] - w[carrier, 18]) * ax + (w[a, 19] - w[carrier, 19]) * ay + (w[a, 20] - w[carrier, 20]) * az
+        turn = (
+            (w[a, TWIST] - w[carrier, TWIST]) * ax
+            + (w[a, TWIST + 1] - w[carrier, TWIST + 1]) * ay
+            + (w[a, TWIST + 2] - w[carrier, TWIST + 2]) * az
+        )
         hold = -row[b + layout.TYRE_ROLLING_RESISTANCE] * load * radius * math.tanh(turn * radius / 0.05)
         pushes[a, 0] += hold * ax
         pushes[a, 1] += hold * ay
@@ -259,7 +279,7 @@ def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
         fx, fy, fz, _ = water_at(flows, profile, s, field, x, y)
         density = water
     else:
-        fx, fy, fz = field[0], field[1], field[2]
+        fx, fy, fz = field[WIND], field[WIND + 1], field[WIND + 2]
         density = air
     ux, uy, uz = ux - fx, uy - fy, uz - fz
     ahead = ux * cx + uy * cy + uz * cz
@@ -292,7 +312,7 @@ def outer_forces(
 
     Arrays one by one: taking them out of tuples in every step costs more than most of the forces.
     """
-    tail = row.shape[0] - 5
+    tail = row.shape[0] - TAIL
     gravity = math.sqrt(row[tail + GRAVITY] ** 2 + row[tail + GRAVITY + 1] ** 2 + row[tail + GRAVITY + 2] ** 2)
     for k in range(count):
         kind = kinds[k]
@@ -349,8 +369,8 @@ def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
     """Add to `column` how fast each coordinate moves a point of node `i` along a direction."""
     while i >= 0:
         column[i] += sign * (
-            w[i, 12] * (y * dz - z * dy) + w[i, 13] * (z * dx - x * dz) + w[i, 14] * (x * dy - y * dx)
-            + w[i, 15] * dx + w[i, 16] * dy + w[i, 17] * dz
+            w[i, AXIS] * (y * dz - z * dy) + w[i, AXIS + 1] * (z * dx - x * dz) + w[i, AXIS + 2] * (x * dy - y * dx)
+            + w[i, AXIS + 3] * dx + w[i, AXIS + 4] * dy + w[i, AXIS + 5] * dz
         )  # fmt: skip
         i = parent[i]
 
@@ -374,13 +394,15 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
     x, y, z = point_of(w, i, row[b + layout.HULL_PLACE], row[b + layout.HULL_PLACE + 1], row[b + layout.HULL_PLACE + 2])
     cx, cy, cz, _ = water_at(flows, profile, s, field, x, y)
     u = work[1]
-    _to_hull(r, x, y, z, w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23], u)
+    _to_hull(
+        r, x, y, z, w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2], w[i, TWIST + 3], w[i, TWIST + 4], w[i, TWIST + 5], u
+    )
     c0 = r[0] * cx + r[3] * cy + r[6] * cz
     c1 = r[1] * cx + r[4] * cy + r[7] * cz
     c2 = r[2] * cx + r[5] * cy + r[8] * cz
     # acceleration of the body with the joints unaccelerated, without the gravity that stands in the bias
     a = work[2]
-    _to_hull(r, x, y, z, w[i, 24], w[i, 25], w[i, 26], w[i, 27] + gravity[0], w[i, 28] + gravity[1], w[i, 29] + gravity[2], a)  # fmt: skip
+    _to_hull(r, x, y, z, w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3] + gravity[0], w[i, CARRIED + 4] + gravity[1], w[i, CARRIED + 5] + gravity[2], a)  # fmt: skip
     # a steady current turns backwards in the body's axes
     a[3] += u[1] * c2 - u[2] * c1
     a[4] += u[2] * c0 - u[0] * c2
@@ -409,13 +431,27 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
     j = i
     while j >= 0:
         s_j = work[6]
-        _to_hull(r, x, y, z, w[j, 12], w[j, 13], w[j, 14], w[j, 15], w[j, 16], w[j, 17], s_j)
+        _to_hull(
+            r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], s_j
+        )
         for k in range(6):
             right[j] -= s_j[k] * f[k]
         e = j
         while e >= 0:
             s_e = work[7]
-            _to_hull(r, x, y, z, w[e, 12], w[e, 13], w[e, 14], w[e, 15], w[e, 16], w[e, 17], s_e)
+            _to_hull(
+                r,
+                x,
+                y,
+                z,
+                w[e, AXIS],
+                w[e, AXIS + 1],
+                w[e, AXIS + 2],
+                w[e, AXIS + 3],
+                w[e, AXIS + 4],
+                w[e, AXIS + 5],
+                s_e,
+            )
             total = 0.0
             for k in range(6):
                 total += s_j[k] * (m[k] + extra[k]) * s_e[k]
@@ -441,7 +477,7 @@ def into_equations(
     first, count, kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work
 ):
     """Springs between points and hulls: their part of the mass matrix and of the right side."""
-    tail = row.shape[0] - 5
+    tail = row.shape[0] - TAIL
     for k in range(count):
         kind = kinds[k]
         b = first + k * FORCE

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, SPHERE
+from plucky_heron.dynamics.kernels.layout import BOX, CAPSULE, CONVEX, CYLINDER, ORIGIN, SPHERE
 from plucky_heron.kernels import kernel
 
 
@@ -25,7 +25,7 @@ def place_shape(nodes, poses, k, w, out):
     for a in range(3):
         for b in range(3):
             out[3 * a + b] = w[i, 3 * a] * t[b] + w[i, 3 * a + 1] * t[3 + b] + w[i, 3 * a + 2] * t[6 + b]
-        out[9 + a] = w[i, 9 + a] + w[i, 3 * a] * t[9] + w[i, 3 * a + 1] * t[10] + w[i, 3 * a + 2] * t[11]
+        out[9 + a] = w[i, ORIGIN + a] + w[i, 3 * a] * t[9] + w[i, 3 * a + 1] * t[10] + w[i, 3 * a + 2] * t[11]
 
 
 @kernel(inline=True)

@@ -13,6 +13,15 @@ import numpy as np
 Array = np.ndarray
 
 
+# --- what a step works out a node: a row of `Scratch.w`, by the names that follow ------------------------------------
+WORK = 46
+"""Numbers a node; its attitude, a rotation matrix row by row, stands in 0 to 8 without a name."""
+ORIGIN, AXIS, TWIST, CARRIED, LOAD = 9, 12, 18, 24, 30
+"""Place of the origin (3, m); joint axis and velocity of the body (6 each: angular, linear at the world's origin);
+acceleration with the joints unaccelerated and gravity upwards (6); force that it takes, with what hangs on it (6)."""
+HELD_MASS, HELD_MOMENT, HELD_INERTIA = 36, 37, 40
+"""Mass, first moment (3), inertia about the world's origin xx yy zz xy xz yz (6), with what hangs on the node."""
+
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
 # What has several numbers is named by its first one.
 NODE = 23
@@ -57,7 +66,9 @@ TAIL = 5
 """Numbers at the end of a row, by the names that follow."""
 GRAVITY, AIR_DENSITY, WATER_DENSITY = 0, 3, 4
 TANK = 8
-"""Numbers a tank (in `Forces.tanks`): bottom centre (3), length, width, height when full, full mass, start fill."""
+"""Numbers a tank (a row of `Forces.tanks`), by the names that follow."""
+TANK_BOTTOM, TANK_LENGTH, TANK_WIDTH, TANK_HEIGHT, TANK_FULL, TANK_START = 0, 3, 4, 5, 6, 7
+"""Centre of the bottom (3), length, width, height when full, mass when full, mass at the start."""
 
 HINGE, SLIDER, BALL_X, BALL_Y, BALL_Z = 0, 1, 2, 3, 4
 EFFORT, SPEED, POSITION, THRUST, BRAKE, DRAIN = 0, 1, 2, 3, 4, 5
@@ -73,8 +84,11 @@ SURFACE = 5
 """Numbers of how two surfaces meet, by the names that follow; compliance 0 is hard, damping below 0 is chosen."""
 STATIC_FRICTION, DYNAMIC_FRICTION, BOUNCE, COMPLIANCE, SURFACE_DAMPING = range(5)
 FIELD = 17
-"""Numbers of the surroundings of a copy: wind (3), current (3), water level, time, and a hand that pulls: node + 1 (0: none),
-point in the node (3), where it pulls to (3), stiffness, damping."""
+"""Numbers of the surroundings of a copy, by the names that follow."""
+WIND, CURRENT, WATER_LEVEL, TIME = 0, 3, 6, 7
+"""m/s (3 each), m, s."""
+HAND, HAND_POINT, HAND_TO, HAND_STIFFNESS, HAND_DAMPING = 8, 9, 12, 15, 16
+"""A hand that pulls: node + 1 (0: none), point in the node (3), where it pulls to (3), N/m, N s/m."""
 
 
 class Tree(NamedTuple):

@@ -25,6 +25,7 @@ from plucky_heron.dynamics.kernels.layout import (
     SPHERE,
     STATIC_FRICTION,
     SURFACE_DAMPING,
+    TWIST,
 )
 from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
 from plucky_heron.dynamics.kernels.places import ground_at
@@ -70,10 +71,10 @@ def _reach_in_step(i, reach, w, at, h):
     """How far a shape may move in a step, generously."""
     if i < 0:
         return 0.0
-    ux = w[i, 21] + w[i, 19] * at[11] - w[i, 20] * at[10]
-    uy = w[i, 22] + w[i, 20] * at[9] - w[i, 18] * at[11]
-    uz = w[i, 23] + w[i, 18] * at[10] - w[i, 19] * at[9]
-    turning = math.sqrt(w[i, 18] ** 2 + w[i, 19] ** 2 + w[i, 20] ** 2)
+    ux = w[i, TWIST + 3] + w[i, TWIST + 1] * at[11] - w[i, TWIST + 2] * at[10]
+    uy = w[i, TWIST + 4] + w[i, TWIST + 2] * at[9] - w[i, TWIST] * at[11]
+    uz = w[i, TWIST + 5] + w[i, TWIST] * at[10] - w[i, TWIST + 1] * at[9]
+    turning = math.sqrt(w[i, TWIST] ** 2 + w[i, TWIST + 1] ** 2 + w[i, TWIST + 2] ** 2)
     return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * reach)
 
 

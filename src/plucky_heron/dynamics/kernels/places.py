@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.layout import GRID, NO_GROUND
+from plucky_heron.dynamics.kernels.layout import CURRENT, GRID, NO_GROUND, TIME, WATER_LEVEL
 from plucky_heron.kernels import kernel
 
 
@@ -45,9 +45,9 @@ def ground_at(kinds, planes, grids, heights, s, x, y):
 def water_at(flows, profile, s, field, x, y):
     """Current (3) and water level at (x, y): the copy's own, varied over the place by the site's profile and waves."""
     flow = flows[s]
-    level = field[6]
+    level = field[WATER_LEVEL]
     if flow[2] > 0.0:
-        level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[7])
+        level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[TIME])
     factor = 1.0
     first, last = int(flow[6]), int(flow[7])
     if last > first:
@@ -60,4 +60,4 @@ def water_at(flows, profile, s, field, x, y):
             elif across > x0:
                 share = (across - x0) / (x1 - x0)
                 factor = profile[k, 1] * (1.0 - share) + profile[k + 1, 1] * share
-    return field[3] * factor, field[4] * factor, field[5] * factor, level
+    return field[CURRENT] * factor, field[CURRENT + 1] * factor, field[CURRENT + 2] * factor, level

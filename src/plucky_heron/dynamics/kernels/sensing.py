@@ -7,8 +7,10 @@ import math
 from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
 from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
 from plucky_heron.dynamics.kernels.layout import (
+    AXIS,
     BOX,
     CAPSULE,
+    CARRIED,
     CYLINDER,
     FRICTION_IMPULSE,
     GRAVITY,
@@ -20,6 +22,7 @@ from plucky_heron.dynamics.kernels.layout import (
     SHAPE,
     SPHERE,
     TAIL,
+    TWIST,
 )
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
@@ -303,7 +306,7 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, sc
                 o[at + 3] = math.atan2(r[7], r[8])
                 o[at + 4] = -math.asin(min(max(r[6], -1.0), 1.0))
                 o[at + 5] = math.atan2(r[3], r[0])
-                wx, wy, wz = (w[i, 18], w[i, 19], w[i, 20]) if i >= 0 else (0.0, 0.0, 0.0)
+                wx, wy, wz = (w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2]) if i >= 0 else (0.0, 0.0, 0.0)
                 if sensors.own_axes[k]:
                     vx, vy, vz = (
                         r[0] * vx + r[3] * vy + r[6] * vz,
@@ -318,10 +321,10 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, sc
                 o[at + 6], o[at + 7], o[at + 8] = vx, vy, vz
                 o[at + 9], o[at + 10], o[at + 11] = wx, wy, wz
             elif kind == INERTIAL:
-                wx, wy, wz = w[i, 18], w[i, 19], w[i, 20]
-                ax = w[i, 27] + w[i, 25] * z - w[i, 26] * y + wy * vz - wz * vy
-                ay = w[i, 28] + w[i, 26] * x - w[i, 24] * z + wz * vx - wx * vz
-                az = w[i, 29] + w[i, 24] * y - w[i, 25] * x + wx * vy - wy * vx
+                wx, wy, wz = w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2]
+                ax = w[i, CARRIED + 3] + w[i, CARRIED + 1] * z - w[i, CARRIED + 2] * y + wy * vz - wz * vy
+                ay = w[i, CARRIED + 4] + w[i, CARRIED + 2] * x - w[i, CARRIED] * z + wz * vx - wx * vz
+                az = w[i, CARRIED + 5] + w[i, CARRIED] * y - w[i, CARRIED + 1] * x + wx * vy - wy * vx
                 for e in range(3):
                     o[at + e] = r[e] * wx + r[3 + e] * wy + r[6 + e] * wz
                     o[at + 3 + e] = r[e] * ax + r[3 + e] * ay + r[6 + e] * az
@@ -368,19 +371,19 @@ def _accelerate(n, parent, base, row, v, acceleration, w):
         j = parent[i]
         if j < 0:
             for e in range(3):
-                w[i, 24 + e] = 0.0
-                w[i, 27 + e] = -row[tail + GRAVITY + e]
+                w[i, CARRIED + e] = 0.0
+                w[i, CARRIED + 3 + e] = -row[tail + GRAVITY + e]
         else:
             for e in range(6):
-                w[i, 24 + e] = w[j, 24 + e]
+                w[i, CARRIED + e] = w[j, CARRIED + e]
         b = base[i]
         if b >= 0:
             c0, c1, c2, c3, c4, c5 = carried_along(i, b, v[i], w)
-            w[i, 24] += c0
-            w[i, 25] += c1
-            w[i, 26] += c2
-            w[i, 27] += c3
-            w[i, 28] += c4
-            w[i, 29] += c5
+            w[i, CARRIED] += c0
+            w[i, CARRIED + 1] += c1
+            w[i, CARRIED + 2] += c2
+            w[i, CARRIED + 3] += c3
+            w[i, CARRIED + 4] += c4
+            w[i, CARRIED + 5] += c5
         for e in range(6):
-            w[i, 24 + e] += w[i, 12 + e] * acceleration[i]
+            w[i, CARRIED + e] += w[i, AXIS + e] * acceleration[i]

@@ -7,7 +7,21 @@ import math
 from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
-from plucky_heron.dynamics.kernels.layout import CONTACT, DRAIN, DRIVE, FORCE, LOWER_STOP, NODE, THRUST, UPPER_STOP
+from plucky_heron.dynamics.kernels.layout import (
+    CONTACT,
+    DRAIN,
+    DRIVE,
+    FORCE,
+    HAND,
+    LAG,
+    LOWER_STOP,
+    NODE,
+    ORIGIN,
+    THRUST,
+    TIME,
+    TWIST,
+    UPPER_STOP,
+)
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
     factorise_and_solve,
@@ -60,11 +74,11 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         slip, fill, s = state.slip[c], state.fill[c], state.scene[c]
         played, integral, lagged, limited = state.played[c], state.integral[c], state.lagged[c], state.limited[c]
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
-        pulled = field[8] > 0.0
+        pulled = field[HAND] > 0.0
         pushed = forced > 0 or thrusters or pulled
         ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
         for a in range(driven):
-            lag = nominal[n * NODE + a * DRIVE + 3]
+            lag = nominal[n * NODE + a * DRIVE + LAG]
             follow[a] = 1.0 - math.exp(-h / lag) if lag > 0.0 else 1.0
         for _ in range(substeps):
             if tanks > 0:
@@ -76,7 +90,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 ring, head, h, follow,
             )  # fmt: skip
             head += 1
-            field[7] += h
+            field[TIME] += h
             if fourth_order:
                 runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, ended, used)  # fmt: skip
                 continue
@@ -148,7 +162,7 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
         for k in range(6):
             pushes[i, k] = 0.0
     place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
-    if field[8] > 0.0:
+    if field[HAND] > 0.0:
         hand(field, w, pushes)
     thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
@@ -233,10 +247,10 @@ def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, 
                 continue
             z = w[i]
             for a in range(3):
-                o[a] = z[9 + a] + z[3 * a] * p[0] + z[3 * a + 1] * p[1] + z[3 * a + 2] * p[2]
+                o[a] = z[ORIGIN + a] + z[3 * a] * p[0] + z[3 * a + 1] * p[1] + z[3 * a + 2] * p[2]
                 for b in range(3):
                     o[6 + 3 * a + b] = z[3 * a] * t[b] + z[3 * a + 1] * t[3 + b] + z[3 * a + 2] * t[6 + b]
-                o[15 + a] = z[18 + a]
-            o[3] = z[21] + z[19] * o[2] - z[20] * o[1]
-            o[4] = z[22] + z[20] * o[0] - z[18] * o[2]
-            o[5] = z[23] + z[18] * o[1] - z[19] * o[0]
+                o[15 + a] = z[TWIST + a]
+            o[3] = z[TWIST + 3] + z[TWIST + 1] * o[2] - z[TWIST + 2] * o[1]
+            o[4] = z[TWIST + 4] + z[TWIST + 2] * o[0] - z[TWIST] * o[2]
+            o[5] = z[TWIST + 5] + z[TWIST] * o[1] - z[TWIST + 1] * o[0]

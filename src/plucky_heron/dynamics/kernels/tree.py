@@ -12,23 +12,28 @@ import math
 from plucky_heron.dynamics.kernels.layout import (
     AIR_DENSITY,
     ARMATURE,
+    AXIS,
     BALL_X,
     BALL_Y,
+    CARRIED,
     DRAG_AREA,
     DRAG_POINT,
     GRAVITY,
+    HELD_INERTIA,
+    HELD_MASS,
+    HELD_MOMENT,
     INERTIA,
+    LOAD,
     MASS,
     MOMENT,
     NODE,
+    ORIGIN,
     SLIDER,
     TAIL,
+    TWIST,
+    WORK,
 )
 from plucky_heron.kernels import kernel
-
-WORK = 46
-"""Scratch numbers a node: rotation 9, position 3, axis 6, velocity 6, acceleration 6, force 6, inertia 10."""
-_F = 30
 
 
 @kernel(inline=True)
@@ -48,7 +53,7 @@ def _turn_ball(i, scalar, q, v, w, px, py, pz, r, before):
     w[i, 6] = r[6] * a00 + r[7] * a10 + r[8] * a20
     w[i, 7] = r[6] * a01 + r[7] * a11 + r[8] * a21
     w[i, 8] = r[6] * a02 + r[7] * a12 + r[8] * a22
-    w[i, 9], w[i, 10], w[i, 11] = px, py, pz
+    w[i, ORIGIN], w[i, ORIGIN + 1], w[i, ORIGIN + 2] = px, py, pz
     _ball_axis(i, 0, v[i], w, before)
 
 
@@ -56,11 +61,11 @@ def _turn_ball(i, scalar, q, v, w, px, py, pz, r, before):
 def _ball_axis(i, column, rate, w, before):
     """Joint axis along a column of the node's own attitude, and the velocity it adds."""
     sx, sy, sz = w[i, column], w[i, 3 + column], w[i, 6 + column]
-    px, py, pz = w[i, 9], w[i, 10], w[i, 11]
-    w[i, 12], w[i, 13], w[i, 14] = sx, sy, sz
-    w[i, 15], w[i, 16], w[i, 17] = py * sz - pz * sy, pz * sx - px * sz, px * sy - py * sx
+    px, py, pz = w[i, ORIGIN], w[i, ORIGIN + 1], w[i, ORIGIN + 2]
+    w[i, AXIS], w[i, AXIS + 1], w[i, AXIS + 2] = sx, sy, sz
+    w[i, AXIS + 3], w[i, AXIS + 4], w[i, AXIS + 5] = py * sz - pz * sy, pz * sx - px * sz, px * sy - py * sx
     for k in range(6):
-        w[i, 18 + k] = before[k] + w[i, 12 + k] * rate
+        w[i, TWIST + k] = before[k] + w[i, AXIS + k] * rate
 
 
 @kernel(inline=True)
@@ -68,7 +73,13 @@ def _rest_of_ball(i, j, column, v, w):
     """Second and third node of a ball: the same attitude, its y or z axis."""
     for k in range(12):
         w[i, k] = w[j, k]
-    _ball_axis(i, column, v[i], w, (w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]))
+    _ball_axis(
+        i,
+        column,
+        v[i],
+        w,
+        (w[j, TWIST], w[j, TWIST + 1], w[j, TWIST + 2], w[j, TWIST + 3], w[j, TWIST + 4], w[j, TWIST + 5]),
+    )
 
 
 @kernel(inline=True)
@@ -88,9 +99,9 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
         px, py, pz = tx, ty, tz
         v0, v1, v2, v3, v4, v5 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     else:
-        px = w[j, 9] + w[j, 0] * tx + w[j, 1] * ty + w[j, 2] * tz
-        py = w[j, 10] + w[j, 3] * tx + w[j, 4] * ty + w[j, 5] * tz
-        pz = w[j, 11] + w[j, 6] * tx + w[j, 7] * ty + w[j, 8] * tz
+        px = w[j, ORIGIN] + w[j, 0] * tx + w[j, 1] * ty + w[j, 2] * tz
+        py = w[j, ORIGIN + 1] + w[j, 3] * tx + w[j, 4] * ty + w[j, 5] * tz
+        pz = w[j, ORIGIN + 2] + w[j, 6] * tx + w[j, 7] * ty + w[j, 8] * tz
         if tree_rotation[i, 0] == 1.0 and tree_rotation[i, 4] == 1.0 and tree_rotation[i, 8] == 1.0:
             r00, r01, r02, r10, r11, r12, r20, r21, r22 = (
                 w[j, 0],
@@ -113,7 +124,14 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
             r20 = w[j, 6] * tree_rotation[i, 0] + w[j, 7] * tree_rotation[i, 3] + w[j, 8] * tree_rotation[i, 6]
             r21 = w[j, 6] * tree_rotation[i, 1] + w[j, 7] * tree_rotation[i, 4] + w[j, 8] * tree_rotation[i, 7]
             r22 = w[j, 6] * tree_rotation[i, 2] + w[j, 7] * tree_rotation[i, 5] + w[j, 8] * tree_rotation[i, 8]
-        v0, v1, v2, v3, v4, v5 = w[j, 18], w[j, 19], w[j, 20], w[j, 21], w[j, 22], w[j, 23]
+        v0, v1, v2, v3, v4, v5 = (
+            w[j, TWIST],
+            w[j, TWIST + 1],
+            w[j, TWIST + 2],
+            w[j, TWIST + 3],
+            w[j, TWIST + 4],
+            w[j, TWIST + 5],
+        )
     if kind == BALL_X:
         _turn_ball(i, scalar[i], q, v, w, px, py, pz, (r00, r01, r02, r10, r11, r12, r20, r21, r22), (v0, v1, v2, v3, v4, v5))  # fmt: skip
         return
@@ -125,8 +143,8 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
         px += sx * q[i]
         py += sy * q[i]
         pz += sz * q[i]
-        w[i, 12], w[i, 13], w[i, 14] = 0.0, 0.0, 0.0
-        w[i, 15], w[i, 16], w[i, 17] = sx, sy, sz
+        w[i, AXIS], w[i, AXIS + 1], w[i, AXIS + 2] = 0.0, 0.0, 0.0
+        w[i, AXIS + 3], w[i, AXIS + 4], w[i, AXIS + 5] = sx, sy, sz
         w[i, 0], w[i, 1], w[i, 2], w[i, 3], w[i, 4], w[i, 5], w[i, 6], w[i, 7], w[i, 8] = (
             r00,
             r01,
@@ -153,18 +171,18 @@ def kinematics(i, parent, kinds, scalar, axes, tree_rotation, tree_position, q, 
         w[i, 6] = r20 + k20 * r00 + k21 * r10 + k22 * r20
         w[i, 7] = r21 + k20 * r01 + k21 * r11 + k22 * r21
         w[i, 8] = r22 + k20 * r02 + k21 * r12 + k22 * r22
-        w[i, 12], w[i, 13], w[i, 14] = sx, sy, sz
-        w[i, 15] = py * sz - pz * sy
-        w[i, 16] = pz * sx - px * sz
-        w[i, 17] = px * sy - py * sx
-    w[i, 9], w[i, 10], w[i, 11] = px, py, pz
+        w[i, AXIS], w[i, AXIS + 1], w[i, AXIS + 2] = sx, sy, sz
+        w[i, AXIS + 3] = py * sz - pz * sy
+        w[i, AXIS + 4] = pz * sx - px * sz
+        w[i, AXIS + 5] = px * sy - py * sx
+    w[i, ORIGIN], w[i, ORIGIN + 1], w[i, ORIGIN + 2] = px, py, pz
     rate = v[i]
-    w[i, 18] = v0 + w[i, 12] * rate
-    w[i, 19] = v1 + w[i, 13] * rate
-    w[i, 20] = v2 + w[i, 14] * rate
-    w[i, 21] = v3 + w[i, 15] * rate
-    w[i, 22] = v4 + w[i, 16] * rate
-    w[i, 23] = v5 + w[i, 17] * rate
+    w[i, TWIST] = v0 + w[i, AXIS] * rate
+    w[i, TWIST + 1] = v1 + w[i, AXIS + 1] * rate
+    w[i, TWIST + 2] = v2 + w[i, AXIS + 2] * rate
+    w[i, TWIST + 3] = v3 + w[i, AXIS + 3] * rate
+    w[i, TWIST + 4] = v4 + w[i, AXIS + 4] * rate
+    w[i, TWIST + 5] = v5 + w[i, AXIS + 5] * rate
 
 
 @kernel(inline=True)
@@ -198,26 +216,26 @@ def inertia_to_world(i, row, w):
     a00, a01, a02 = (r00 * xx + r01 * xy + r02 * xz, r00 * xy + r01 * yy + r02 * yz, r00 * xz + r01 * yz + r02 * zz)
     a10, a11, a12 = (r10 * xx + r11 * xy + r12 * xz, r10 * xy + r11 * yy + r12 * yz, r10 * xz + r11 * yz + r12 * zz)
     a20, a21, a22 = (r20 * xx + r21 * xy + r22 * xz, r20 * xy + r21 * yy + r22 * yz, r20 * xz + r21 * yz + r22 * zz)
-    px, py, pz = w[i, 9], w[i, 10], w[i, 11]
+    px, py, pz = w[i, ORIGIN], w[i, ORIGIN + 1], w[i, ORIGIN + 2]
     gp = gx * px + gy * py + gz * pz
     pp = px * px + py * py + pz * pz
-    w[i, 36] = m
-    w[i, 37], w[i, 38], w[i, 39] = gx + m * px, gy + m * py, gz + m * pz
-    w[i, 40] = a00 * r00 + a01 * r01 + a02 * r02 + 2.0 * (gp - gx * px) + m * (pp - px * px)
-    w[i, 41] = a10 * r10 + a11 * r11 + a12 * r12 + 2.0 * (gp - gy * py) + m * (pp - py * py)
-    w[i, 42] = a20 * r20 + a21 * r21 + a22 * r22 + 2.0 * (gp - gz * pz) + m * (pp - pz * pz)
-    w[i, 43] = a00 * r10 + a01 * r11 + a02 * r12 - gx * py - gy * px - m * px * py
-    w[i, 44] = a00 * r20 + a01 * r21 + a02 * r22 - gx * pz - gz * px - m * px * pz
-    w[i, 45] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
+    w[i, HELD_MASS] = m
+    w[i, HELD_MOMENT], w[i, HELD_MOMENT + 1], w[i, HELD_MOMENT + 2] = gx + m * px, gy + m * py, gz + m * pz
+    w[i, HELD_INERTIA] = a00 * r00 + a01 * r01 + a02 * r02 + 2.0 * (gp - gx * px) + m * (pp - px * px)
+    w[i, HELD_INERTIA + 1] = a10 * r10 + a11 * r11 + a12 * r12 + 2.0 * (gp - gy * py) + m * (pp - py * py)
+    w[i, HELD_INERTIA + 2] = a20 * r20 + a21 * r21 + a22 * r22 + 2.0 * (gp - gz * pz) + m * (pp - pz * pz)
+    w[i, HELD_INERTIA + 3] = a00 * r10 + a01 * r11 + a02 * r12 - gx * py - gy * px - m * px * py
+    w[i, HELD_INERTIA + 4] = a00 * r20 + a01 * r21 + a02 * r22 - gx * pz - gz * px - m * px * pz
+    w[i, HELD_INERTIA + 5] = a10 * r20 + a11 * r21 + a12 * r22 - gy * pz - gz * py - m * py * pz
 
 
 @kernel(inline=True)
 def apply_inertia(w, i, x0, x1, x2, x3, x4, x5):
     """Spatial inertia of the node with number `i` times a motion vector (angular, linear)."""
-    m, hx, hy, hz = w[i, 36], w[i, 37], w[i, 38], w[i, 39]
-    f0 = w[i, 40] * x0 + w[i, 43] * x1 + w[i, 44] * x2 + hy * x5 - hz * x4
-    f1 = w[i, 43] * x0 + w[i, 41] * x1 + w[i, 45] * x2 + hz * x3 - hx * x5
-    f2 = w[i, 44] * x0 + w[i, 45] * x1 + w[i, 42] * x2 + hx * x4 - hy * x3
+    m, hx, hy, hz = w[i, HELD_MASS], w[i, HELD_MOMENT], w[i, HELD_MOMENT + 1], w[i, HELD_MOMENT + 2]
+    f0 = w[i, HELD_INERTIA] * x0 + w[i, HELD_INERTIA + 3] * x1 + w[i, HELD_INERTIA + 4] * x2 + hy * x5 - hz * x4
+    f1 = w[i, HELD_INERTIA + 3] * x0 + w[i, HELD_INERTIA + 1] * x1 + w[i, HELD_INERTIA + 5] * x2 + hz * x3 - hx * x5
+    f2 = w[i, HELD_INERTIA + 4] * x0 + w[i, HELD_INERTIA + 5] * x1 + w[i, HELD_INERTIA + 2] * x2 + hx * x4 - hy * x3
     f3 = m * x3 + x1 * hz - x2 * hy
     f4 = m * x4 + x2 * hx - x0 * hz
     f5 = m * x5 + x0 * hy - x1 * hx
@@ -243,9 +261,16 @@ def place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q,
 @kernel(inline=True)
 def carried_along(i, k, rate, w):
     """Acceleration that node `i` has because node `k`, moving, carries its joint axis along: v x S times the rate."""
-    u0, u1, u2, u3, u4, u5 = w[k, 18], w[k, 19], w[k, 20], w[k, 21], w[k, 22], w[k, 23]
-    s0, s1, s2 = w[i, 12] * rate, w[i, 13] * rate, w[i, 14] * rate
-    s3, s4, s5 = w[i, 15] * rate, w[i, 16] * rate, w[i, 17] * rate
+    u0, u1, u2, u3, u4, u5 = (
+        w[k, TWIST],
+        w[k, TWIST + 1],
+        w[k, TWIST + 2],
+        w[k, TWIST + 3],
+        w[k, TWIST + 4],
+        w[k, TWIST + 5],
+    )
+    s0, s1, s2 = w[i, AXIS] * rate, w[i, AXIS + 1] * rate, w[i, AXIS + 2] * rate
+    s3, s4, s5 = w[i, AXIS + 3] * rate, w[i, AXIS + 4] * rate, w[i, AXIS + 5] * rate
     return (
         u1 * s2 - u2 * s1,
         u2 * s0 - u0 * s2,
@@ -269,22 +294,43 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
         if j < 0:
             b0, b1, b2, b3, b4, b5 = 0.0, 0.0, 0.0, g0, g1, g2
         else:
-            b0, b1, b2, b3, b4, b5 = w[j, 24], w[j, 25], w[j, 26], w[j, 27], w[j, 28], w[j, 29]
+            b0, b1, b2, b3, b4, b5 = (
+                w[j, CARRIED],
+                w[j, CARRIED + 1],
+                w[j, CARRIED + 2],
+                w[j, CARRIED + 3],
+                w[j, CARRIED + 4],
+                w[j, CARRIED + 5],
+            )
             # the axis is carried along by the body before the joint: S' = v x S
             k = base[i]
             if k >= 0:
                 c0, c1, c2, c3, c4, c5 = carried_along(i, k, v[i], w)
                 b0, b1, b2, b3, b4, b5 = b0 + c0, b1 + c1, b2 + c2, b3 + c3, b4 + c4, b5 + c5
-        w[i, 24], w[i, 25], w[i, 26], w[i, 27], w[i, 28], w[i, 29] = b0, b1, b2, b3, b4, b5
+        w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3], w[i, CARRIED + 4], w[i, CARRIED + 5] = (
+            b0,
+            b1,
+            b2,
+            b3,
+            b4,
+            b5,
+        )
         if massless[i]:
-            for k in range(_F, WORK):
+            for k in range(LOAD, WORK):
                 w[i, k] = 0.0
             if pushed:
                 for k in range(6):
-                    w[i, _F + k] -= pushes[i, k]
+                    w[i, LOAD + k] -= pushes[i, k]
             continue
         inertia_to_world(i, row, w)
-        v0, v1, v2, v3, v4, v5 = w[i, 18], w[i, 19], w[i, 20], w[i, 21], w[i, 22], w[i, 23]
+        v0, v1, v2, v3, v4, v5 = (
+            w[i, TWIST],
+            w[i, TWIST + 1],
+            w[i, TWIST + 2],
+            w[i, TWIST + 3],
+            w[i, TWIST + 4],
+            w[i, TWIST + 5],
+        )
         f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, b0, b1, b2, b3, b4, b5)
         l0, l1, l2, l3, l4, l5 = apply_inertia(w, i, v0, v1, v2, v3, v4, v5)
         f0 += v1 * l2 - v2 * l1 + v4 * l5 - v5 * l4
@@ -296,9 +342,9 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
         area = row[i * NODE + DRAG_AREA]
         if area > 0.0:
             d = i * NODE + DRAG_POINT
-            cx = w[i, 9] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
-            cy = w[i, 10] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
-            cz = w[i, 11] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
+            cx = w[i, ORIGIN] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
+            cy = w[i, ORIGIN + 1] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
+            cz = w[i, ORIGIN + 2] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
             x = wind[0] - (v3 + v1 * cz - v2 * cy)
             y = wind[1] - (v4 + v2 * cx - v0 * cz)
             h = wind[2] - (v5 + v0 * cy - v1 * cx)
@@ -317,20 +363,48 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
             f3 -= pushes[i, 3]
             f4 -= pushes[i, 4]
             f5 -= pushes[i, 5]
-        w[i, 30], w[i, 31], w[i, 32], w[i, 33], w[i, 34], w[i, 35] = f0, f1, f2, f3, f4, f5
+        w[i, LOAD], w[i, LOAD + 1], w[i, LOAD + 2], w[i, LOAD + 3], w[i, LOAD + 4], w[i, LOAD + 5] = (
+            f0,
+            f1,
+            f2,
+            f3,
+            f4,
+            f5,
+        )
     for i in range(n - 1, -1, -1):
-        s0, s1, s2, s3, s4, s5 = w[i, 12], w[i, 13], w[i, 14], w[i, 15], w[i, 16], w[i, 17]
-        bias[i] = s0 * w[i, 30] + s1 * w[i, 31] + s2 * w[i, 32] + s3 * w[i, 33] + s4 * w[i, 34] + s5 * w[i, 35]
+        s0, s1, s2, s3, s4, s5 = (
+            w[i, AXIS],
+            w[i, AXIS + 1],
+            w[i, AXIS + 2],
+            w[i, AXIS + 3],
+            w[i, AXIS + 4],
+            w[i, AXIS + 5],
+        )
+        bias[i] = (
+            s0 * w[i, LOAD]
+            + s1 * w[i, LOAD + 1]
+            + s2 * w[i, LOAD + 2]
+            + s3 * w[i, LOAD + 3]
+            + s4 * w[i, LOAD + 4]
+            + s5 * w[i, LOAD + 5]
+        )
         f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, s0, s1, s2, s3, s4, s5)
         mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + ARMATURE]
         for k in range(i):
             mass[i, k] = 0.0
         j = parent[i]
         if j >= 0:
-            for k in range(_F, WORK):
+            for k in range(LOAD, WORK):
                 w[j, k] += w[i, k]
         while j >= 0:
-            mass[i, j] = w[j, 12] * f0 + w[j, 13] * f1 + w[j, 14] * f2 + w[j, 15] * f3 + w[j, 16] * f4 + w[j, 17] * f5
+            mass[i, j] = (
+                w[j, AXIS] * f0
+                + w[j, AXIS + 1] * f1
+                + w[j, AXIS + 2] * f2
+                + w[j, AXIS + 3] * f3
+                + w[j, AXIS + 4] * f4
+                + w[j, AXIS + 5] * f5
+            )
             j = parent[j]
 
 

@@ -24,7 +24,7 @@ def episode_stream(seed: int, name: str, episode: int) -> np.random.Generator:
 
 
 def freeze(generator: np.random.Generator) -> np.ndarray:
-    """The generator's state as bytes, to be kept in a checkpoint."""
+    """The generator's state as bytes (uint8, one axis), to be kept in a checkpoint."""
     text = json.dumps(generator.bit_generator.state)
     return np.frombuffer(text.encode(), dtype=np.uint8)
 

@@ -25,7 +25,7 @@ def wilson(successes: int, trials: int, z: float = Z95) -> tuple[float, float]:
 
 
 def paired_difference(first: Array, second: Array, z: float = Z95) -> tuple[float, float]:
-    """Mean of `first` - `second` on the same trials, and the half-width of its 95 % interval."""
+    """Mean of `first` - `second` (N,) on the same trials, and the half-width of its 95 % interval."""
     difference = np.asarray(first, dtype=float) - np.asarray(second, dtype=float)
     if len(difference) < 2:
         return float(difference.mean()), math.inf

@@ -33,7 +33,9 @@ class BaseController:
     """A base controller (actions, observations that the policy is given + 1), constants last, and how much of the original it explains."""
 
     gain: Array
+    """(commands, observations + 1), the constants last."""
     explained: Array
+    """Share of each command that the fit explains (commands,)."""
 
     name = "base"
 

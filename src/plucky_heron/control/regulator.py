@@ -36,7 +36,9 @@ class Linear:
     """One control sample about an equilibrium: z' = A z + B u, with z = joints, speeds, drive lags, servo integrals."""
 
     transition: Array
+    """A (states, states)."""
     input: Array
+    """B (states, commands)."""
     servos: Array
 
 

@@ -91,7 +91,7 @@ class Apart:
         self.values: Array = np.full((plant.copies, len(pairs)), FAR)
 
     def read(self) -> Array:
-        """Bring `values` up to the present state."""
+        """Bring `values` (B, pairs), m, up to the present state."""
         from plucky_heron.dynamics.kernels import apart
 
         plant = self.plant

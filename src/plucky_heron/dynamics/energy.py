@@ -62,7 +62,7 @@ def energies(
 
 
 def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[str, float]) -> tuple[Array, Array]:
-    """Linear and angular momentum (about the ground's origin) of all bodies, in world axes."""
+    """Linear (3,) and angular momentum (3,) about the ground's origin of all bodies, in world axes; N s, N m s."""
     frames = poses(machine, position)
     moving = motions(machine, frames, velocity)
     linear, angular = np.zeros(3), np.zeros(3)
@@ -79,7 +79,7 @@ def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[s
 def motions(
     machine: Machine, frames: Mapping[str, Array], velocity: Mapping[str, float]
 ) -> dict[str, tuple[Array, Array, Array]]:
-    """Of every body its centre of mass, the velocity of that, and its angular velocity: from the ground outwards, joint by joint."""
+    """Of every body its centre of mass, the velocity of that, and its angular velocity, (3,) each, from the ground outwards."""
     linear, angular = {GROUND: np.zeros(3)}, {GROUND: np.zeros(3)}
     found: dict[str, tuple[Array, Array, Array]] = {}
     for name in machine.ordered_joints():

@@ -66,7 +66,7 @@ class Model:
             rows[copies, slot] += factor * (values - nominal)
 
     def parameter(self, name: str) -> tuple[Array, Array, float]:
-        """Slots, factors and nominal value of a parameter such as ``"basket.mass"``."""
+        """Slots (k,) of `row`, factors (k,) and nominal value of a parameter such as ``"basket.mass"``."""
         if name not in self.parameters:
             raise StateError(f"{name} is no parameter of the machine; {did_you_mean(name, self.parameters)}")
         return self.parameters[name]

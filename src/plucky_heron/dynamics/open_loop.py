@@ -27,11 +27,12 @@ class Track:
 
     columns: tuple[str, ...]
     rows: Array
+    """(samples, columns), SI."""
     notes: tuple[str, ...] = ()
     """What is to be said of it."""
 
     def column(self, name: str) -> Array:
-        """One column by its name."""
+        """One column (samples,) by its name."""
         return np.asarray(self.rows[:, self.columns.index(name)])
 
     def to_csv(self) -> str:

@@ -163,7 +163,7 @@ class Plant:
         self.fields[copy, layout.HAND : layout.FIELD] = 0.0
 
     def settle_drives(self, copies: Array) -> None:
-        """Let drives start holding: position drives at the pose they find, speed drives the static load."""
+        """Let drives of `copies` (k,) start holding: position drives at the pose they find, speed drives the static load."""
 
         table, n = self.model.drive_table, len(self.model.joints)
         for a in np.flatnonzero(table.kind == layout.POSITION):

@@ -18,7 +18,7 @@ _STEPS = 12
 
 
 def moved(model: Model, position: Array, coordinates: Sequence[int], change: Array) -> Array:
-    """The position with some coordinates changed; those of a ball by a turn about the body's own axes."""
+    """The position (entries,) with some coordinates moved by `change` (k,), m or rad; those of a ball by a turn about the body's own axes."""
     new = np.array(position, dtype=float)
     for i, delta in zip(coordinates, change, strict=True):
         if model.tree.kind[i] < layout.BALL_X:
@@ -103,7 +103,7 @@ def taken(
 
 
 def within_stops(model: Model, position: Array) -> Array:
-    """The position with hinges and sliders brought back between their stops."""
+    """The position (entries,) with hinges and sliders brought back between their stops."""
     new = np.array(position, dtype=float)
     for name, joint in model.machine.joints.items():
         if joint.limits is not None:
@@ -113,7 +113,7 @@ def within_stops(model: Model, position: Array) -> Array:
 
 
 def following(model: Model, position: Array) -> Array:
-    """The position with coupled joints where their leaders put them."""
+    """The position (entries,) with coupled joints where their leaders put them."""
     new = np.array(position, dtype=float)
     for coupling in model.machine.couplings.values():
         i, d = model.joints.index(coupling.follows), model.joints.index(coupling.joint)
@@ -126,7 +126,7 @@ def following(model: Model, position: Array) -> Array:
 
 
 def starts_of(model: Model, position: Array) -> dict[str, tuple[float, ...]]:
-    """What the `start` of each joint would have to be for this position: attitudes as roll, pitch, yaw."""
+    """What the `start` of each joint would have to be for this position (entries,): attitudes as roll, pitch, yaw."""
     found = {}
     attitudes = dict(model.attitudes())
     for name, joint in model.machine.joints.items():

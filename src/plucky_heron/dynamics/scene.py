@@ -146,7 +146,10 @@ def height_grid(terrain: Terrain, share: float = 1.0) -> tuple[float, float, flo
 
 
 def rough_ground(terrain: Terrain, share: float) -> tuple[float, float, float, float, Array]:
-    """Waves of all directions with heights that fall with their length; a sum of 24, from the seed."""
+    """Waves of all directions with heights that fall with their length; a sum of 24, from the seed.
+
+    Returns first x, first y, spacing in x and in y (m) and heights (rows, columns), m.
+    """
     generator = stream(terrain.seed, "rough ground")
     columns = max(2, round(terrain.size[0] / terrain.spacing) + 1)
     rows = 1 if terrain.along_only else max(2, round(terrain.size[1] / terrain.spacing) + 1)
@@ -181,7 +184,7 @@ def wall_pieces(wall: Wall) -> list[tuple[Shape, Array, Array]]:
 
 
 def stake_pieces(course: Course, line: Track) -> list[tuple[Shape, Array, Array]]:
-    """Stakes at both sides of a course."""
+    """Stakes at both sides of a course: shape, attitude (3, 3) and place (3,) each."""
     stakes = course.stakes
     assert stakes is not None
     shape = Shape(kind="cylinder", size=(stakes.radius, stakes.height), wash="plain")
@@ -196,7 +199,7 @@ def stake_pieces(course: Course, line: Track) -> list[tuple[Shape, Array, Array]
 
 
 def point_at(line: Track, s: float) -> tuple[Array, Array]:
-    """Place and direction at an arc length."""
+    """Place (2,), m, and direction (2,) at an arc length in m."""
     k = int(np.clip(np.searchsorted(line.along, s, side="right") - 1, 0, len(line.along) - 2))
     step = line.points[k + 1] - line.points[k]
     length = line.along[k + 1] - line.along[k]
@@ -216,7 +219,7 @@ def track(course: Course) -> Track:
 
 
 def made_course(course: Course, step: float = 0.5) -> Array:
-    """A line of smoothly changing bends, from the seed; tried again until it stays clear of itself."""
+    """A line (points, 2), m, of smoothly changing bends, from the seed; tried again until it stays clear of itself."""
     count = max(2, math.ceil(course.length / step))
     # looking for where a line comes back grows with the square of its length
     for attempt in range(int(np.clip(2e8 / count**2, 5, 200))):

@@ -21,7 +21,8 @@ _KINDS = ("joint", "pose", "inertial", "contact", "clearance", "beams", "course"
 
 
 class SensorTable(NamedTuple):
-    """What the sensing kernel reads; one row a sensor."""
+    """What the sensing kernel reads; one row a sensor: kind, node, first channel, beams, first ray and reach (sensors,), pose
+    (sensors, 12), rays (rays, 3)."""
 
     kind: Array
     node: Array

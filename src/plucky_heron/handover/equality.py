@@ -56,7 +56,8 @@ def run_policy(policy: Policy, vectors: Array, first: Array) -> Array:
 def check_forms(
     files: dict[str, bytes | str], vectors: Array, expected: Array, span: Array, first: Array | None = None
 ) -> dict[str, float]:
-    """Largest difference of each form from `expected`, as a share of the command range; see `run_c` for `first`."""
+    """Largest difference of each form from `expected` (N, commands) at `vectors` (N, observations), SI, as a share of the
+    command range `span` (commands,); see `run_c` for `first`."""
     found = {"onnx": run_onnx(files["policy.onnx"], vectors, first), "c": run_c(files, vectors, first)}
     return {form: float((np.abs(values - expected) / span).max()) for form, values in found.items()}
 
@@ -85,7 +86,7 @@ class OnnxPolicy:
 
 
 def run_onnx(model: bytes | str, vectors: Array, first: Array | None = None) -> Array:
-    """Commands of the ONNX model; see `run_c` for `first`."""
+    """Commands (N, commands) of the ONNX model at `vectors` (N, observations); see `run_c` for `first`."""
     policy = OnnxPolicy(model)
     if first is None:
         return policy.step(vectors, policy.blank(len(vectors)))[0]
@@ -97,7 +98,9 @@ def run_onnx(model: bytes | str, vectors: Array, first: Array | None = None) -> 
 
 
 def run_c(files: dict[str, bytes | str], vectors: Array, first: Array | None = None) -> Array:
-    """Commands of the C form, compiled here without a warning; `first` says where an episode begins, for one that remembers.
+    """Commands (N, commands) of the C form at `vectors` (N, observations), compiled here without a warning.
+
+    `first` (N,) says where an episode begins, for a policy that remembers.
 
     Raises
     ------

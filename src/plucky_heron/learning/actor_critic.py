@@ -212,7 +212,7 @@ class ActorCriticLoss:
         self._no_spread: Array = np.zeros(actions, dtype=dtype)
 
     def initial(self, generator: np.random.Generator) -> Array:
-        """Start parameters."""
+        """Start parameters (count,)."""
         settings = self.settings
         parameters: Array = np.zeros(self.count, dtype=self.dtype)
         self.actor.initialise(

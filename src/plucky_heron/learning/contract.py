@@ -31,7 +31,7 @@ class World:
     seed: int = 0
 
     def steps(self, method: Method, count: int) -> Iterator[tuple[Array, Array, Experience]]:
-        """Observation, command and what followed, `count` times; `take` is for whoever goes through them."""
+        """Observation (B, observations), command (B, commands) and what followed, `count` times; `take` is for whoever goes through them."""
         random = np.random.default_rng(self.seed)
         low, high = self.space.observation_low, self.space.observation_high
         middle, half = 0.5 * (low + high), 0.5 * (high - low)

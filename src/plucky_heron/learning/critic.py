@@ -45,7 +45,7 @@ class Critic:
         return self.network.forward(self.parameters, inputs)[:, 0]
 
     def say(self, inputs: Array) -> None:
-        """The target's values of a minibatch, into `said`."""
+        """The target's values of a minibatch of inputs (N, inputs), into `said`."""
         kernels.values_of(self.target, self.plan, inputs, self.said)
 
     def fit(

@@ -34,7 +34,9 @@ class Unknown:
     """
 
     reward: Array
+    """(N,)."""
     ended: Array
+    """(N,)."""
 
 
 @dataclass(frozen=True)
@@ -157,7 +159,7 @@ class Ensemble:
         return loss
 
     def foresee(self, observations: Array, commands: Array, member: int, noise: Array | None = None) -> Foreseen:
-        """What one member foresees, SI; `noise` (N, observations + 1) draws from its spread."""
+        """What one member foresees at (N, observations) and (N, commands), SI; `noise` (N, observations + 1) draws from its spread."""
         one = self.members[member]
         means, log_spread, odds = one.split(one.network.forward(one.parameters, self._inputs(observations, commands)))
         drawn = means if noise is None or not one.gaussian else means + np.exp(log_spread) * noise
@@ -165,7 +167,7 @@ class Ensemble:
         return Foreseen(observations + change[:, :-1], change[:, -1], _share(odds))
 
     def stretch(self, replay: Replay, copy: int, length: int) -> Array:
-        """Entries of the last `length` steps of a copy, oldest first, as far as its episode goes back."""
+        """Entries (at most `length`,) of the last `length` steps of a copy, oldest first, as far as its episode goes back."""
         entries = [replay.last + copy]
         rows = replay.size // replay.copies
         while len(entries) < min(length, rows):

@@ -34,7 +34,7 @@ class Deviations:
         self.age: Array = np.zeros(copies, dtype=np.int64)
 
     def draw(self) -> Array:
-        """The next deviations, of mean 0 and spread 1."""
+        """The next deviations (B, commands), of mean 0 and spread 1."""
         fresh = self.generator.standard_normal(self.state.shape)
         if self.kind == "independent":
             return fresh

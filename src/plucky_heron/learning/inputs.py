@@ -37,7 +37,7 @@ class Inputs:
             self.seen.update((observations - self.middle) / self.half)
 
     def affine(self) -> tuple[Array, Array]:
-        """Offset and scale: an SI value x becomes (x - offset) * scale."""
+        """Offset and scale (inputs,): an SI value x becomes (x - offset) * scale."""
         mean, spread = np.where(self.free, self.seen.mean, 0.0), np.where(self.free, self.seen.spread, 1.0)
         return self.middle + self.half * mean, 1.0 / (self.half * spread)
 

@@ -28,7 +28,7 @@ class Sequence:
     critic: Array
 
     def of(self, copies: Array) -> Sequence:
-        """The same of some copies only."""
+        """The same of some copies (k,) only."""
         return Sequence(np.ascontiguousarray(self.first[:, copies]), self.actor[copies], self.critic[copies])
 
 
@@ -51,7 +51,7 @@ class Memory:
         return pieces[0].reshape(n, 3 * m), pieces[1], pieces[2].reshape(m, 3 * m), pieces[3]
 
     def initialise(self, parameters: Array, generator: np.random.Generator) -> None:
-        """Inputs scaled by their number, rotations for the memory, biases zero."""
+        """Start values into `parameters` (count,): inputs scaled by their number, rotations for the memory, biases zero."""
         n, m = self.inputs, self.units
         weights, biases, own_weights, own_biases = self.parts(parameters)
         bound = np.sqrt(3.0 / n)

@@ -26,7 +26,9 @@ class Workspace:
     """Arrays of one batch size, one after the other in `flat`; `places` says where, see `kernels.layers`."""
 
     flat: Array
+    """All numbers of a forward pass in one axis."""
     places: Array
+    """Where each layer begins in `flat` (layers + 1,)."""
 
 
 class Network:
@@ -160,7 +162,7 @@ class Network:
         return Workspace(np.zeros(at, dtype=self.dtype), places)
 
     def narrowed(self, parameters: Array, other: Network) -> Array:
-        """Parameters of `other`, which has only the first of this network's outputs."""
+        """Parameters (other.count,) of `other`, which has only the first of this network's outputs."""
         mine: Array = np.zeros(other.count, dtype=np.float32)
         for parts, whole in zip(other.layers(mine), self.layers(parameters), strict=True):
             for a, b in zip(parts, whole, strict=True):

@@ -318,7 +318,8 @@ class OffPolicy(ABC):
         return rate * (1.0 - (1.0 - self.shared.learning_rate_share_end) * min(max(self.progress, 0.0), 1.0))
 
     def fit_critics(self, rows: Rows, worth: Array, chosen: Array | None) -> None:
-        """One step of each critic; then they value the policy's commands `chosen`, if it is its turn."""
+        """One step of each critic towards `worth` (N,); then they value the policy's commands `chosen` (N, commands), if it is
+        its turn."""
         s, rate = self.shared, self.decayed(self.shared.learning_rate)
 
         def fit(number: int) -> None:

@@ -18,7 +18,7 @@ class Adam:
         self.count = 0
 
     def step(self, parameters: Array, gradient: Array, rate: float, norm_limit: float | None = None) -> float:
-        """Move `parameters` in place; returns the gradient's norm before the limit."""
+        """Move `parameters` (count,) in place along `gradient` (count,); returns the gradient's norm before the limit."""
         norm = float(np.sqrt(np.dot(gradient, gradient)))
         scale = 1.0 if norm_limit is None or norm <= norm_limit else norm_limit / (norm + 1e-12)
         self.count += 1
@@ -26,7 +26,7 @@ class Adam:
         return norm
 
     def plan(self, rate: float, norm_limit: float | None) -> tuple[Array, Array, int, float, float]:
-        """What compiled code needs to make the next step; who uses it counts the step with `counted`."""
+        """What compiled code needs to make the next step: both means (count,), steps, rate, limit; who uses it counts the step with `counted`."""
         return self.mean, self.square, self.count, rate, norm_limit or 0.0
 
     def counted(self) -> None:

@@ -154,7 +154,7 @@ class Replay:
         return found
 
     def surprised(self, indices: Array, errors: Array) -> None:
-        """Set the priorities of drawn entries by the size of their errors."""
+        """Set the priorities of drawn entries (N,) by the size of their errors (N,)."""
         if self.priority > 0.0:
             values = (np.abs(errors.astype(np.float64)) + 1e-6) ** self.priority
             self.highest = max(self.highest, float(values.max()))

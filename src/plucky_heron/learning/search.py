@@ -301,7 +301,7 @@ class RandomSearch(Search):
 
 
 def widest_margin(past: Landscape, good_share: float) -> Array:
-    """Of the best `good_share` of weights, those farthest from any of the others, in units of the weights' spread."""
+    """Of the best `good_share` of weights, those (weights,) farthest from any of the others, in units of the weights' spread."""
     count = max(1, int(good_share * len(past.scores)))
     order = np.argsort(past.scores)[::-1]
     good, bad = order[:count], order[count:]

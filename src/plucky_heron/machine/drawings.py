@@ -363,7 +363,7 @@ def thinned(points: Array, tolerance: float) -> Array:
 
 
 def middle_line(outline: Array) -> Array:
-    """Middle of a drawn stroke from its outline: halfway between the two sides that join its farthest ends."""
+    """Middle (points, 2) of a drawn stroke from its outline (points, 2): halfway between the two sides that join its farthest ends."""
     every = max(1, len(outline) // 200)
     apart = np.hypot(*(outline[:, None, :] - outline[None, ::every, :]).transpose(2, 0, 1))
     first, second = divmod(int(np.argmax(apart)), apart.shape[1])

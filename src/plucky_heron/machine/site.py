@@ -27,6 +27,7 @@ class Heights:
 
     digest: str
     table: np.ndarray = field(compare=False, repr=False)
+    """(rows, columns), m."""
 
 
 class Terrain(Settings):

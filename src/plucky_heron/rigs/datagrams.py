@@ -25,11 +25,12 @@ class Command:
     stamp: int
     flags: int
     values: Array
+    """(commands,), SI."""
     counters: dict[str, int]
 
 
 def pack_sensors(sequence: int, stamp: int, values: Array, flags: int = 0) -> bytes:
-    """A sensor datagram."""
+    """A sensor datagram with `values` (observations,), SI."""
     body = _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()
     return body + struct.pack("<I", zlib.crc32(body))
 

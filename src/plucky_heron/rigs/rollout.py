@@ -41,9 +41,13 @@ class Sample:
     episode: int
     index: int
     position: Array
+    """(entries,), SI."""
     observation: Array
+    """(observations,), SI."""
     command: Array
+    """(commands,), SI."""
     inside: Array
+    """What the policy commands in simulation here (commands,), SI."""
     round_trip: float | None
 
 

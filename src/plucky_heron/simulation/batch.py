@@ -195,7 +195,7 @@ class Batch:
         self.commander.started(copies)
 
     def place(self, copy: int, position: Array) -> None:
-        """Put a copy, at rest, into another position than its start."""
+        """Put a copy, at rest, into another position (entries,) than its start."""
         self.plant.position[copy], self.plant.velocity[copy] = position, 0.0
         self.plant.settle_drives(np.array([copy]))
         self._refresh(np.array([copy]))

@@ -96,7 +96,7 @@ class Commander:
             choices.begin(copies)
 
     def started(self, copies: Array) -> None:
-        """Formulas of `copies` begin to remember."""
+        """Formulas of `copies` (k,) begin to remember."""
         for program in self._programs:
             program.run(fresh=copies)
 

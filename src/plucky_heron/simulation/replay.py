@@ -30,6 +30,7 @@ class Series:
     problem: Problem
     names: tuple[str, ...]
     values: Array
+    """(names, T + 1), SI."""
     faithful: bool
 
     def of(self, expression: Expression) -> Array:

@@ -81,7 +81,7 @@ class Starts:
                     table[copy, k] = draw.distribution.draw(generator, draw.unit)
 
     def now(self, age: Array) -> None:
-        """Bring set-points to the present sample of each copy."""
+        """Bring set-points to the present sample `age` (B,) of each copy."""
         for name, table in self._tables.items():
             column = np.minimum(age // self._again[name], table.shape[1] - 1)
             self.drawn[name][:] = table[np.arange(len(age)), column]

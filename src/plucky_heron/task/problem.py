@@ -95,7 +95,9 @@ class Problem:
     pairs: tuple[tuple[str, str], ...] = field(repr=False)
     """What formulas want the distance of."""
     low: np.ndarray = field(repr=False)
+    """Lowest commands (commands,), SI."""
     high: np.ndarray = field(repr=False)
+    """Highest commands (commands,), SI."""
     draws: tuple[Draw, ...] = field(repr=False)
     code: OwnFunctions | None = field(repr=False, default=None)
     """The project's own functions, trusted."""

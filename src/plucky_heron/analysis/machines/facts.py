@@ -19,7 +19,7 @@ _MOST_DRIVES = 3
 
 
 def derived_facts(problem: Problem, pose: Array | None = None) -> list[tuple[str, str]]:
-    """What follows from the machine in a position, by default its start; each with a title."""
+    """What follows from the machine in a position (entries,), by default its start; each with a title."""
     machine, model = problem.machine, problem.model
     position = model.start if pose is None else pose
     frames = poses(machine, model.pose(position))
@@ -107,7 +107,8 @@ def _holds(problem: Problem, position: Array, total: float) -> list[tuple[str, s
 
 
 def static_loads(problem: Problem, position: Array) -> dict[str, float]:
-    """What gravity asks of each drive on a joint in a pose, N or N*m; contact and buoyancy are left out."""
+    """What gravity asks of each drive on a joint at a position (entries,), N or N*m; contact and buoyancy are
+    left out."""
     machine, model = problem.machine, problem.model
     idle = model.row.copy()  # the drives themselves must not carry any of it
     for name in machine.drives:
@@ -140,7 +141,7 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
 
 
 def poles_of(problem: Problem, position: Array, pose: Array | None = None) -> Array:
-    """Poles (1/s) of the machine with its drives: of its linearisation, or, where it turns freely, of its joints alone."""
+    """Poles (k,), complex, 1/s, of the machine with its drives: of its linearisation, or, where it turns freely, of its joints alone."""
     try:
         with np.errstate(all="ignore"):
             found = np.linalg.eigvals(linearise(problem, pose).transition)

@@ -119,7 +119,7 @@ def read_commands(path: Path, problem: Problem) -> np.ndarray:
 
 
 def write_commands(path: Path, problem: Problem, commands: np.ndarray) -> None:
-    """A CSV that `read_commands` reads."""
+    """Commands (T, commands), in the units of the task, as a CSV that `read_commands` reads."""
     lines = [",".join(c.name for c in problem.commands)]
     lines += [",".join(repr(float(v)) for v in row) for row in commands]
     write_whole(path, "\n".join(lines) + "\n")

@@ -105,7 +105,13 @@ BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
 
 BOUND_UP: dict[str, set[str]] = {
     "too weak": {"cable length range", "reel speed range"},
-    "halving": {"cable length range", "control is fast enough", "reel speed range", "trolley position range"},
+    "halving": {
+        "cable length range",
+        "control is fast enough",
+        "height range",
+        "reel speed range",
+        "trolley position range",
+    },
     "slow control": {"standing still is rewarded less", "terms in balance"},
     "success is not paid": {"no loop is rewarded better", "standing still is rewarded less", "terms in balance"},
     "standing still": {"no loop is rewarded better", "terms in balance"},

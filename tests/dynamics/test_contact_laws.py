@@ -282,3 +282,28 @@ def test_random_scenes_stay_finite_and_apart(
     assert np.abs(plant.velocity.reshape(-1, 6)[:, :3]).max() < 12.0
     # rough ground is met as the plane under the nearest point, which is not the ground's beside an edge
     assert deepest < (0.01 if rough else 0.005), [b["shape"] for b in bodies]
+
+
+@pytest.mark.parametrize("kind", ["slider", "hinge"])
+def test_what_hangs_on_a_joint_to_the_ground_meets_the_site(kind: str) -> None:
+    """A carriage is stopped by a wall and a swung bar by a post; neither by the foot that it is mounted on."""
+    wall = {"kind": "box", "size": [0.2, 2.0, 2.0], "at": [1.0, 0.0, 0.5]}
+    mount = {"kind": "box", "size": [0.2, 0.2, 0.9], "at": [0.0, 0.0, 0.45]}
+    shape = {"kind": "box", "size": [0.3, 0.2, 0.2], "at": [0.15 if kind == "hinge" else 0.0, 0, 0]}
+    data = {
+        "name": "carriage",
+        "bodies": {"b": {"mass": 1.0, "inertia": [0.01, 0.01, 0.01], "shapes": [shape]}},
+        "joints": {"j": {"kind": kind, "child": "b", "origin": [0.0, 0, 0.95], "axis": [1, 0, 0]}},
+    }
+    if kind == "hinge":
+        data["joints"]["j"] |= {"axis": [0, 0, 1]}
+        wall |= {"size": [0.2, 0.2, 2.0], "at": [0.0, 0.3, 1.0]}
+    site = Site.model_validate({"solids": {"wall": wall, "mount": mount}, "terrain": {"kind": "flat"}})
+    plant = Plant(build_model(Machine.model_validate(data)), 1, 0.002, threads=1, surroundings=build_scene(site))
+    plant.velocity[0] = 2.0
+    plant.step(np.zeros((1, 0)), 1500)
+    if kind == "slider":
+        assert plant.position[0, 0] == pytest.approx(0.75, abs=0.002)
+    else:
+        assert 0.6 < plant.position[0, 0] < 1.5
+    assert abs(plant.velocity[0, 0]) < 1e-6

@@ -164,7 +164,10 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
     """What may touch what: bodies on a common joint, on the same node or listed apart do not."""
     machine = builder.machine
     apart = {frozenset(pair) for pair in machine.no_contact}
-    apart |= {frozenset((j.parent, j.child)) for j in machine.joints.values() if j.kind not in ("planar", "free")}
+    held = [j for j in machine.joints.values() if j.kind not in ("planar", "free")]
+    # the site is met by all: what overlaps at a joint to it is found where the site is known
+    apart |= {frozenset((j.parent, j.child)) for j in held if j.parent != GROUND}
+    rooted = {j.child for j in held if builder.place[j.parent][0] < 0}
     pairs = [
         (a, b)
         for a in range(len(placed))
@@ -177,6 +180,8 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
     return layout.Contacts(
         pairs=np.array(pairs, dtype=np.int64).reshape(-1, 2),
         touching=np.array(touching, dtype=np.int64),
+        rooted=np.array([placed[k][0] in rooted for k in touching], dtype=np.bool_),
+        apart=np.zeros((len(touching), 1), dtype=np.bool_),
         capacity=min(MOST_CONTACTS, 4 * (len(touching) + len(pairs))),
         iterations=30,
         bounded=dry or brakes,

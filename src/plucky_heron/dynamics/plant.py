@@ -24,7 +24,7 @@ SERIAL_BELOW = 64
 
 _STATE = (
     "rows", "fields", "position", "velocity", "lagged", "integral", "limited", "played", "ring", "heads", "efforts",
-    "accelerations", "slip", "fill", "contacts", "contact_count", "scene", "active",
+    "accelerations", "slip", "fill", "contacts", "contact_count", "joint_impulses", "scene", "active",
 )  # fmt: skip
 
 
@@ -66,6 +66,7 @@ class Plant:
         if integrator not in ("semi-implicit", "rk4"):
             raise StateError(f"integrator {integrator!r}: wanted semi-implicit or rk4")
         n, m = len(model.joints), len(model.drives)
+        _find_looseness(model)
         self.model, self.copies, self.step_size = model, copies, step
         self.surroundings = surroundings or build_scene()
         self.fourth_order = integrator == "rk4"
@@ -89,6 +90,7 @@ class Plant:
         self.contacts_model = self._with_scene(model.contacts)
         self.contacts: Array = np.zeros((copies, self.contacts_model.capacity, layout.CONTACT))
         self.contact_count: Array = np.zeros(copies, dtype=np.int64)
+        self.joint_impulses: Array = np.zeros((copies, 2, n))
         self.scene: Array = np.zeros(copies, dtype=np.int64)
         self.active: Array = np.ones(copies, dtype=np.bool_)
         self.located: Array = np.zeros((copies, len(model.bodies), 18))
@@ -96,6 +98,18 @@ class Plant:
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
         self._second: SecondThread | None = None
+        self._let_overlap()
+
+    def _let_overlap(self) -> None:
+        """What hangs on a joint to the ground does not meet what it is mounted on: what it overlaps in the start pose."""
+        contacts, room = self.contacts_model, self._scratch[0]
+        if not contacts.rooted.any():
+            return
+        for scene in range(len(self.surroundings.arrays.ground_kind)):
+            step.touch(
+                self.model.tree, self.model.shapes, contacts, self.surroundings.arrays, scene, self.model.start,
+                np.zeros(len(self.model.joints)), room, contacts.apart,
+            )  # fmt: skip
 
     def _room(self) -> layout.Scratch:
         """Scratch for one thread."""
@@ -105,7 +119,7 @@ class Plant:
         most = 3 * capacity + 3 * n if touching or contacts.bounded else 0
         sizes: dict[str, tuple[int, ...]] = {
             "w": (n, layout.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
-            "follow": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
+            "follow": (len(model.drives),), "full": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
             "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
             "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
             "points": (manifold.MOST_CORNERS, manifold.POINT), "corners": (3, manifold.MOST_CORNERS, 3),
@@ -124,7 +138,11 @@ class Plant:
         arrays = self.surroundings.arrays
         ground = bool((arrays.ground_kind != layout.NO_GROUND).any())
         solid = bool((arrays.shape_range[:, 1] > arrays.shape_range[:, 0]).any())
-        touching = contacts.touching if ground or solid else contacts.touching[:0]
+        met = len(contacts.touching) if ground or solid else 0
+        touching = contacts.touching[:met]
+        contacts = contacts._replace(
+            rooted=contacts.rooted[:met], apart=np.zeros((met, 1 + len(arrays.shapes.kind)), dtype=np.bool_)
+        )
         if self.fourth_order:
             return contacts._replace(touching=touching[:0], pairs=contacts.pairs[:0], capacity=0)
         capacity = contacts.capacity if len(touching) + len(contacts.pairs) else 0
@@ -135,7 +153,7 @@ class Plant:
         return layout.State(
             self.rows, self.fields, commands, self.position, self.velocity, self.lagged, self.integral, self.limited,
             self.played, self.ring, self.heads, self.efforts, self.accelerations, self.slip, self.fill, self.contacts,
-            self.contact_count, self.scene, self.active,
+            self.contact_count, self.joint_impulses, self.scene, self.active,
         )  # fmt: skip
 
     def reset(self, copies: Array) -> None:
@@ -147,7 +165,7 @@ class Plant:
         self.fill[copies] = self.model.fill
         for array in (
             self.velocity, self.lagged, self.integral, self.limited, self.played, self.ring, self.heads, self.efforts,
-            self.accelerations, self.slip, self.contacts, self.contact_count, self.scene,
+            self.accelerations, self.slip, self.contacts, self.contact_count, self.joint_impulses, self.scene,
         ):  # fmt: skip
             array[copies] = 0
         self.active[copies] = True
@@ -261,6 +279,37 @@ class Plant:
         """Set the state kept by `keep`."""
         for name in _STATE:
             getattr(self, name)[...] = kept[name]
+
+
+def _find_looseness(model: Model) -> None:
+    """How easily each coordinate is moved, once a model, into its row: the greatest of some poses, and half as much again."""
+    n = len(model.joints)
+    slots = np.arange(n) * layout.NODE + layout.LOOSENESS
+    if model.row[slots[0]] > 0.0:
+        return
+    model.row[slots] = 1e-300  # what the poses below are looked at with
+    generator = np.random.default_rng(1)
+    for k in range(8):
+        position = model.start.copy()
+        if k > 0:
+            _displace(model, position, generator)
+        inverse = np.linalg.pinv(mass_matrix(model, position), hermitian=True)
+        loose = np.diag(inverse)
+        if np.isfinite(loose).all():
+            model.row[slots] = np.maximum(model.row[slots], 1.5 * np.maximum(loose, 0.0))
+
+
+def _displace(model: Model, position: Array, generator: np.random.Generator) -> None:
+    """Any position between the stops, or a radian about the start."""
+    for i in range(len(model.joints)):
+        if model.tree.kind[i] != layout.HINGE and model.tree.kind[i] != layout.SLIDER:
+            continue
+        b = i * layout.NODE
+        low, high = model.row[b + layout.LOWER_STOP], model.row[b + layout.UPPER_STOP]
+        reach = 1.0 if model.tree.kind[i] == layout.HINGE else 0.1
+        position[i] = (
+            generator.uniform(low, high) if np.isfinite(high - low) else position[i] + generator.uniform(-reach, reach)
+        )
 
 
 def mass_matrix(model: Model, position: Array, row: Array | None = None) -> Array:

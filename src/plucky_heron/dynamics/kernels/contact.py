@@ -41,7 +41,7 @@ RECOVERY = 0.2
 """Share of the overlap that is undone in a step."""
 BOUNCE_SPEED = 0.05
 """Approach (m/s) below which nothing bounces."""
-SLIP_SPEED = 1e-3
+SLIP_SPEED = 2e-4
 """Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
 
 ROW = 10
@@ -49,7 +49,9 @@ ROW = 10
 DIAGONAL, BIAS, SOFTNESS, IMPULSE = 0, 1, 2, 3
 BOUND = 4
 """Largest impulse of a stop or of dry friction; of a contact, the speed of approach before the step (m/s)."""
-FREE_SPEED, OVERLAP_SPEED, OVERLAP_IMPULSE, BOUNCES = 5, 6, 7, 9
+FREE_SPEED, OVERLAP_SPEED, OVERLAP_IMPULSE, COMPRESSION, BOUNCES = 5, 6, 7, 8, 9
+CROSS = BOUND
+"""Of the first tangent of a contact: how an impulse along it moves the point along the second."""
 
 
 @kernel(inline=True)
@@ -120,13 +122,14 @@ def _push(n, rows, r, amount, z):
 
 @kernel
 def impulses(
-    n, parent, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry,
-    iterations, rows, numbers, z, zp,
+    n, parent, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry, kept,
+    iterations, rows, numbers, z, zp, work,
 ):  # fmt: skip
     """Impulses of contacts, stops and dry friction in one step.
 
     `v` are the speeds before, `free` (n) the speeds the step would end with; `free` becomes what it does end with, and
-    `zp` (n) the speeds by which positions are corrected besides. Returns whether there is such a correction.
+    `zp` (n) the speeds by which positions are corrected besides. `kept` (2, n) are the last step's impulses of dry
+    friction and of stops, and become this one's. Returns whether there is such a correction.
     """
     for i in range(n):
         z[i] = 0.0
@@ -161,6 +164,10 @@ def impulses(
             _finish_row(n, r, factor, rows, numbers, free, start)
             if start != 0.0:
                 _push(n, rows, r, start, z)
+        cross = 0.0
+        for i in range(n):
+            cross += rows[made + 1, i] * rows[made + 2, i]
+        numbers[made + 1, CROSS] = cross
         gap = contact[GAP]
         compliance = surfaces[c, COMPLIANCE]
         numbers[made, BOUND] = before
@@ -181,18 +188,22 @@ def impulses(
     contact_rows = made
     for i in range(n):
         b = i * NODE
+        before, kept[1, i] = kept[1, i], 0.0
         for side in range(2):
             over = q[i] - row[b + UPPER_STOP] if side == 0 else row[b + LOWER_STOP] - q[i]
             if over > 0.0:
+                sign = 1.0 if side == 0 else -1.0
+                kept[1, i] = max(0.0, sign * before)
                 for k in range(n):
                     rows[made, k] = 0.0
-                rows[made, i] = -1.0 if side == 0 else 1.0
-                _finish_row(n, made, factor, rows, numbers, free, 0.0)
+                rows[made, i] = -sign
+                _finish_row(n, made, factor, rows, numbers, free, kept[1, i])
+                _push(n, rows, made, kept[1, i], z)
                 # a spring and damper that only push, implicit in the step
                 both = row[b + STOP_DAMPING] + h * row[b + STOP_STIFFNESS]
                 numbers[made, SOFTNESS] = 1.0 / (h * both)
                 numbers[made, BIAS] = -row[b + STOP_STIFFNESS] / both * over
-                numbers[made, BOUND] = math.inf
+                numbers[made, BOUND] = sign
                 made += 1
     stop_rows = made
     for i in range(n):
@@ -200,9 +211,14 @@ def impulses(
             for k in range(n):
                 rows[made, k] = 0.0
             rows[made, i] = 1.0
-            _finish_row(n, made, factor, rows, numbers, free, 0.0)
-            numbers[made, BOUND] = h * dry[i]
+            most = h * dry[i]
+            start = min(max(kept[0, i], -most), most)
+            _finish_row(n, made, factor, rows, numbers, free, start)
+            _push(n, rows, made, start, z)
+            numbers[made, BOUND] = most
             made += 1
+        else:
+            kept[0, i] = 0.0
     if made == 0:
         return False
     for _ in range(iterations):
@@ -226,7 +242,19 @@ def impulses(
             worst = max(worst, abs(change) * numbers[r, DIAGONAL])
         if worst < 1e-7:
             break
-    _bounce(n, rows, numbers, found, surfaces, list_, z)
+    r = contact_rows
+    for i in range(n):
+        if kept[1, i] != 0.0 or q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]:
+            for side in range(2):
+                over = q[i] - row[i * NODE + UPPER_STOP] if side == 0 else row[i * NODE + LOWER_STOP] - q[i]
+                if over > 0.0:
+                    kept[1, i] = numbers[r, BOUND] * numbers[r, IMPULSE]
+                    r += 1
+    for i in range(n):
+        if dry[i] > 0.0:
+            kept[0, i] = numbers[r, IMPULSE]
+            r += 1
+    _bounce(n, rows, numbers, found, surfaces, list_, factor, v, free, z, work)
     if overlap:
         for _ in range(8):
             for c in range(found):
@@ -294,28 +322,53 @@ def _one_sided(n, rows, numbers, r, bias, z):
 
 @kernel(inline=True)
 def _rub(n, rows, numbers, r, friction, z):
-    """One update of the two friction impulses of a contact, within the cone's circle."""
+    """One update of both friction impulses of a contact together, within the cone's circle.
+
+    Minimises the kinetic energy of this contact's sliding over the circle, so that friction acts against the sliding
+    whatever the two directions are (maximal dissipation: J. J. Moreau, 1988; the multiplier of the circle by Newton's
+    method on its reciprocal: J. J. More, D. C. Sorensen, SIAM J. Sci. Stat. Comput. 4, 1983, section 3).
+    """
     most = friction * numbers[r, IMPULSE]
     f, e = numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE]
     if most == 0.0 and f == 0.0 and e == 0.0:
         return 0.0
-    one = f - (numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z)) / numbers[r + 1, DIAGONAL]
+    one, two = 0.0, 0.0
+    d1, d2, d12 = numbers[r + 1, DIAGONAL], numbers[r + 2, DIAGONAL], numbers[r + 1, CROSS]
+    if most > 0.0:
+        # sliding without any friction impulse of this contact
+        b1 = numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z) - d1 * f - d12 * e
+        b2 = numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z) - d12 * f - d2 * e
+        size = 1.0 / (d1 * d2 - d12 * d12 + 1e-9 * d1 * d2)
+        one, two = -size * (d2 * b1 - d12 * b2), -size * (d1 * b2 - d12 * b1)
+        long = math.sqrt(one * one + two * two)
+        if long > most:
+            slip = 0.0
+            for _ in range(8):
+                # (D + slip) x = -b; the derivative of |x| by slip is -x (D + slip)^-1 x / |x|
+                g1, g2 = d1 + slip, d2 + slip
+                size = 1.0 / (g1 * g2 - d12 * d12)
+                one, two = -size * (g2 * b1 - d12 * b2), -size * (g1 * b2 - d12 * b1)
+                long = math.sqrt(one * one + two * two)
+                if abs(long - most) <= 1e-9 * most:
+                    break
+                bent = size * (g2 * one * one - 2.0 * d12 * one * two + g1 * two * two)
+                slip = max(0.0, slip + long * long * (long - most) / (most * bent))
+            long = max(long, 1e-300)
+            one *= most / long
+            two *= most / long
     _push(n, rows, r + 1, one - f, z)
-    two = e - (numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z)) / numbers[r + 2, DIAGONAL]
-    size = math.sqrt(one * one + two * two)
-    if size > most:
-        kept = one * most / size
-        two *= most / size
-        _push(n, rows, r + 1, kept - one, z)
-        one = kept
     _push(n, rows, r + 2, two - e, z)
     numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE] = one, two
-    return max(abs(one - f) * numbers[r + 1, DIAGONAL], abs(two - e) * numbers[r + 2, DIAGONAL])
+    return max(abs(one - f) * d1, abs(two - e) * d2)
 
 
 @kernel(inline=True)
-def _bounce(n, rows, numbers, found, surfaces, list_, z):
-    """Newton's law of restitution for what met in this step: leave with e times the speed of approach."""
+def _bounce(n, rows, numbers, found, surfaces, list_, factor, v, free, z, work):
+    """Restitution for what met in this step: leave with e times the speed of approach, with no more energy than before.
+
+    Newton's law alone can add energy where friction turns a body as it bounces (W. J. Stronge, Proc. R. Soc. A 431,
+    1990); what it gives beyond the plastic impact is shortened until the kinetic energy is at most that before.
+    """
     lively = False
     for c in range(found):
         r = 3 * c
@@ -325,6 +378,10 @@ def _bounce(n, rows, numbers, found, surfaces, list_, z):
             lively = True
     if not lively:
         return
+    for i in range(n):
+        work[i] = z[i]
+    for r in range(3 * found):
+        numbers[r, COMPRESSION] = numbers[r, IMPULSE]
     for _ in range(30):
         worst = 0.0
         for c in range(found):
@@ -338,3 +395,25 @@ def _bounce(n, rows, numbers, found, surfaces, list_, z):
             worst = max(worst, _rub(n, rows, numbers, r, friction, z))
         if worst < 1e-7:
             break
+    # twice the energy of speeds u is |L'u|^2; an impact in the middle of the step meets the mean of v and free
+    first, second, start = 0.0, 0.0, 0.0
+    for i in range(n):
+        u = 0.5 * (v[i] + free[i]) / factor[i, i]
+        for k in range(i + 1, n):
+            u += 0.5 * factor[k, i] * (v[k] + free[k])
+        more = z[i] - work[i]
+        plastic = u + work[i]
+        start += plastic * plastic - u * u
+        first += 2.0 * plastic * more
+        second += more * more
+    if start + first + second > 0.0:
+        share = 0.0
+        if start < 0.0 and second > 0.0:
+            root = math.sqrt(first * first - 4.0 * second * start)
+            # the form without cancellation
+            share = -2.0 * start / (first + root) if first > 0.0 else (root - first) / (2.0 * second)
+        share = min(max(share, 0.0), 1.0)
+        for i in range(n):
+            z[i] = work[i] + share * (z[i] - work[i])
+        for r in range(3 * found):
+            numbers[r, IMPULSE] = numbers[r, COMPRESSION] + share * (numbers[r, IMPULSE] - numbers[r, COMPRESSION])

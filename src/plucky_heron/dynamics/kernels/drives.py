@@ -1,7 +1,8 @@
 """Drives, stops and couplings: from commands to joint efforts.
 
-Dampers, springs and servos are linearised implicitly in the semi-implicit step: what they add to the mass matrix
-keeps stiff drives stable at any step.
+Dampers, springs and servos act in the middle of the step, which is of second order and damps nothing by itself, as long
+as the step is short for them. Where it is not, they fade to the backward Euler step by `implicit_shares`: what they add
+to the mass matrix keeps stiff drives stable at any step.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from plucky_heron.dynamics.kernels.layout import (
     JOINT_REST,
     JOINT_STIFFNESS,
     LIMIT,
+    LOOSENESS,
     LOWER_STOP,
     LOWEST_COMMAND,
     NO_LOAD_SPEED,
@@ -94,21 +96,45 @@ def highest_effort(row, b, speed):
 
 
 @kernel(inline=True)
-def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, effort, stiff, dry):
+def implicit_shares(stiffness, damping, looseness, h):
+    """How much of a spring and of a damper is taken at the end of the step: 0 and 1/2 where it is short, 1 where it is not.
+
+    h² k / m is the square of the turn of an oscillation in a step, of which the step in the middle stands 4 before it
+    runs away; the shares grow from 0.4 on, because the looseness is that of the start pose and of one coordinate alone.
+    """
+    spring = min(max(h * h * stiffness * looseness - 0.4, 0.0), 1.0)
+    damper = min(max((h * damping * looseness - 0.3) / 0.7, 0.0), 1.0)
+    return spring, 0.5 + 0.5 * max(spring, damper)
+
+
+@kernel(inline=True)
+def _servo(row, b, kind, looseness, q, v, command, integral, h):
+    """Effort of a servo at its present place and speed, and what its share of the step's end adds to the mass."""
+    if kind == SPEED:
+        force = row[b + GAIN] * (command - v) + row[b + INTEGRAL_GAIN] * integral
+        return force, implicit_shares(0.0, row[b + GAIN], looseness, h)[1] * h * row[b + GAIN]
+    late, later = implicit_shares(row[b + GAIN], row[b + RATE_GAIN], looseness, h)
+    force = row[b + GAIN] * (command - q - late * h * v) - row[b + RATE_GAIN] * v + row[b + INTEGRAL_GAIN] * integral
+    return force, later * h * row[b + RATE_GAIN] + late * h * h * row[b + GAIN]
+
+
+@kernel(inline=True)
+def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, full, effort, stiff, dry):
     """Joint efforts of springs, dampers and drives.
 
     `stiff` (n) takes what the implicit step adds to the mass, `dry` (n) the most that dry friction and brakes hold.
-    With h = 0 everything is explicit and `stiff` stays zero (Runge-Kutta).
+    `full` (m) says which drives are at their limit whatever their servo asks for. With h = 0 everything is explicit and `stiff` stays zero (Runge-Kutta).
     """
     for i in range(n):
         b = i * NODE
         damping = row[b + JOINT_DAMPING]
         stiffness = row[b + JOINT_STIFFNESS]
         effort[i] = -damping * v[i]
-        stiff[i] = h * damping
-        if stiffness > 0.0:
-            effort[i] -= stiffness * (q[i] + h * v[i] - row[b + JOINT_REST])
-            stiff[i] += h * h * stiffness
+        stiff[i] = 0.0
+        if damping > 0.0 or stiffness > 0.0:
+            late, later = implicit_shares(stiffness, damping, row[b + LOOSENESS], h)
+            effort[i] -= stiffness * (q[i] + late * h * v[i] - row[b + JOINT_REST])
+            stiff[i] = later * h * damping + late * h * h * stiffness
         dry[i] = row[b + DRY_FRICTION]
     for a in range(drives):
         kind = kinds[a]
@@ -118,22 +144,16 @@ def efforts_of_joints(n, drives, kinds, joints, row, q, v, played, integral, h, 
         i = joints[a]
         if kind == EFFORT:
             force, extra = played[a], 0.0
-        elif kind == SPEED:
-            force = row[b + GAIN] * (played[a] - v[i]) + row[b + INTEGRAL_GAIN] * integral[a]
-            extra = h * row[b + GAIN]
-        elif kind == POSITION:
-            force = (
-                row[b + GAIN] * (played[a] - q[i] - h * v[i])
-                - row[b + RATE_GAIN] * v[i]
-                + row[b + INTEGRAL_GAIN] * integral[a]
-            )
-            extra = h * row[b + RATE_GAIN] + h * h * row[b + GAIN]
+        elif kind == SPEED or kind == POSITION:
+            force, extra = _servo(row, b, kind, row[i * NODE + LOOSENESS], q[i], v[i], played[a], integral[a], h)
         else:
             dry[i] += abs(played[a])
             continue
         high = highest_effort(row, b, v[i])
         low = -highest_effort(row, b, -v[i])
-        if low < force < high:
+        if full[a] != 0.0:
+            effort[i] += high if full[a] > 0.0 else low
+        elif low < force < high:
             stiff[i] += extra
             effort[i] += force
         else:
@@ -195,3 +215,28 @@ def couple(couplings, first, kinds, dependents, leaders, row, q, v, h, explicit,
             mass[i, d] -= weight * slope
         right[d] += weight * target
         right[i] -= weight * slope * target
+
+
+@kernel
+def driven_beyond(n, drives, kinds, joints, row, q, v, played, integral, h, acceleration, full):
+    """Mark in `full` (m) the servos that would give more than their limit at these accelerations; whether there are any.
+
+    What they give in the step is what they would at its start, less what `efforts_of_joints` adds to the mass matrix
+    for them times the acceleration.
+    """
+    any_ = False
+    for a in range(drives):
+        kind = kinds[a]
+        if (kind != SPEED and kind != POSITION) or full[a] != 0.0:
+            continue
+        b = n * NODE + a * DRIVE
+        i = joints[a]
+        high, low = highest_effort(row, b, v[i]), -highest_effort(row, b, -v[i])
+        force, extra = _servo(row, b, kind, row[i * NODE + LOOSENESS], q[i], v[i], played[a], integral[a], h)
+        if low < force < high:
+            force -= extra * acceleration[i]
+            slack = 1e-3 * row[b + LIMIT]
+            if force > high + slack or force < low - slack:
+                full[a] = 1.0 if force > high else -1.0
+                any_ = True
+    return any_

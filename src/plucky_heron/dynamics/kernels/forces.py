@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.kernels.drives import implicit_shares
 from plucky_heron.dynamics.kernels.layout import (
     AIR_DENSITY,
     AXIS,
@@ -27,7 +28,9 @@ from plucky_heron.dynamics.kernels.layout import (
     HULL,
     INERTIA,
     LIMIT,
+    LOOSENESS,
     MASS,
+    MEAN,
     MOMENT,
     NO_LOAD_SPEED,
     NODE,
@@ -344,19 +347,27 @@ def spring(row, b, a, e, n, parent, w, h, mass, right, column):
     x1, y1, z1 = point_of(w, e, row[b + layout.SPRING_B], row[b + layout.SPRING_B + 1], row[b + layout.SPRING_B + 2])
     dx, dy, dz = x1 - x0, y1 - y0, z1 - z0
     length = math.sqrt(dx * dx + dy * dy + dz * dz)
-    if length < 1e-9 or (row[b + layout.SPRING_PULLS_ONLY] != 0.0 and length < row[b + layout.SPRING_REST]):
+    pulls_only = row[b + layout.SPRING_PULLS_ONLY] != 0.0
+    if length < 1e-9 or (pulls_only and length < row[b + layout.SPRING_REST]):
         return
     dx, dy, dz = dx / length, dy / length, dz / length
     u0, u1, u2 = velocity_at(w, a, x0, y0, z0)
     t0, t1, t2 = velocity_at(w, e, x1, y1, z1)
     rate = (t0 - u0) * dx + (t1 - u1) * dy + (t2 - u2) * dz
     stiffness, damping = row[b + layout.SPRING_STIFFNESS], row[b + layout.SPRING_DAMPING]
-    pull = stiffness * (length - row[b + layout.SPRING_REST] + h * rate) + damping * rate
     for i in range(n):
         column[i] = 0.0
     _along(w, parent, e, x1, y1, z1, dx, dy, dz, 1.0, column)
     _along(w, parent, a, x0, y0, z0, dx, dy, dz, -1.0, column)
-    extra = h * damping + h * h * stiffness
+    # no effort along the spring moves its ends more easily than all coordinates together would let it
+    looseness = 0.0
+    for i in range(n):
+        looseness += abs(column[i]) * math.sqrt(row[i * NODE + LOOSENESS])
+    late, later = implicit_shares(stiffness, damping, looseness * looseness, h)
+    pull = stiffness * (length - row[b + layout.SPRING_REST] + late * h * rate) + damping * rate
+    if pulls_only and pull <= 0.0:
+        return
+    extra = later * h * damping + late * h * h * stiffness
     for i in range(n):
         if column[i] != 0.0:
             right[i] -= pull * column[i]
@@ -376,13 +387,8 @@ def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
 
 
 @kernel
-def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, right, work):
-    """Added mass and damping of a body in water that flows past it.
-
-    Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
-    Hydrodynamics, 1932, art. 124-126; T. I. Fossen, Handbook of Marine Craft Hydrodynamics, 2011, 6.3 and 8.1),
-    with a diagonal A about the hull's own axes. Damping is implicit.
-    """
+def _hull_axes(row, b, i, w, flows, profile, s, field, work):
+    """Axes of a hull in the world (9) into work[0], its place, and the current at it in its own axes."""
     r = work[0]
     for p in range(3):
         for q in range(3):
@@ -393,33 +399,33 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
             )
     x, y, z = point_of(w, i, row[b + layout.HULL_PLACE], row[b + layout.HULL_PLACE + 1], row[b + layout.HULL_PLACE + 2])
     cx, cy, cz, _ = water_at(flows, profile, s, field, x, y)
-    u = work[1]
-    _to_hull(
-        r, x, y, z, w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2], w[i, TWIST + 3], w[i, TWIST + 4], w[i, TWIST + 5], u
-    )
-    c0 = r[0] * cx + r[3] * cy + r[6] * cz
-    c1 = r[1] * cx + r[4] * cy + r[7] * cz
-    c2 = r[2] * cx + r[5] * cy + r[8] * cz
+    return (
+        x, y, z,
+        r[0] * cx + r[3] * cy + r[6] * cz, r[1] * cx + r[4] * cy + r[7] * cz, r[2] * cx + r[5] * cy + r[8] * cz,
+    )  # fmt: skip
+
+
+@kernel
+def _hull_in_motion(row, b, i, w, gx, gy, gz, x, y, z, c0, c1, c2, work):
+    """Force on a hull's added mass for its motion with the joints unaccelerated, in its own axes, into work[5].
+
+    At the mean speeds of the step, as all velocity terms; the mass stands in work[3] afterwards. Needs `_hull_axes`.
+    """
+    r, u, a, m, f = work[0], work[1], work[2], work[3], work[5]
+    _to_hull(r, x, y, z, w[i, MEAN], w[i, MEAN + 1], w[i, MEAN + 2], w[i, MEAN + 3], w[i, MEAN + 4], w[i, MEAN + 5], u)
     # acceleration of the body with the joints unaccelerated, without the gravity that stands in the bias
-    a = work[2]
-    _to_hull(r, x, y, z, w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3] + gravity[0], w[i, CARRIED + 4] + gravity[1], w[i, CARRIED + 5] + gravity[2], a)  # fmt: skip
-    # a steady current turns backwards in the body's axes
+    _to_hull(r, x, y, z, w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3] + gx, w[i, CARRIED + 4] + gy, w[i, CARRIED + 5] + gz, a)  # fmt: skip
+    # that is of the point fixed in the world's axes; in the body's, it moves on, and a steady current turns backwards
     a[3] += u[1] * c2 - u[2] * c1
     a[4] += u[2] * c0 - u[0] * c2
     a[5] += u[0] * c1 - u[1] * c0
     u[3] -= c0
     u[4] -= c1
     u[5] -= c2
-    m = work[3]
-    extra = work[4]
-    f = work[5]
     for k in range(3):
         m[k], m[3 + k] = row[b + layout.HULL_ADDED_INERTIA + k], row[b + layout.HULL_ADDED_MASS + k]
     for k in range(6):
-        slot = k + 3 if k < 3 else k - 3
-        slow, fast = row[b + layout.HULL_DAMPING + slot], row[b + layout.HULL_SQUARE + slot] * abs(u[k])
-        f[k] = m[k] * a[k] + (slow + fast) * u[k]
-        extra[k] = h * (slow + 2.0 * fast)
+        f[k] = m[k] * a[k]
     l0, l1, l2 = m[3] * u[3], m[4] * u[4], m[5] * u[5]
     h0, h1, h2 = m[0] * u[0], m[1] * u[1], m[2] * u[2]
     f[0] += u[1] * h2 - u[2] * h1 + u[4] * l2 - u[5] * l1
@@ -428,36 +434,62 @@ def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, ri
     f[3] += u[1] * l2 - u[2] * l1
     f[4] += u[2] * l0 - u[0] * l2
     f[5] += u[0] * l1 - u[1] * l0
+
+
+@kernel
+def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, right, work):
+    """Added mass and damping of a body in water that flows past it.
+
+    Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
+    Hydrodynamics, 1932, art. 124-126; T. I. Fossen, Handbook of Marine Craft Hydrodynamics, 2011, 6.3 and 8.1),
+    with a diagonal A about the hull's own axes. Damping is implicit.
+    """
+    x, y, z, c0, c1, c2 = _hull_axes(row, b, i, w, flows, profile, s, field, work)
+    _hull_in_motion(row, b, i, w, gravity[0], gravity[1], gravity[2], x, y, z, c0, c1, c2, work)
+    r, u, m, extra, f = work[0], work[1], work[3], work[4], work[5]
+    _to_hull(r, x, y, z, w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2], w[i, TWIST + 3], w[i, TWIST + 4], w[i, TWIST + 5], u)  # fmt: skip
+    u[3] -= c0
+    u[4] -= c1
+    u[5] -= c2
+    for k in range(6):
+        slot = k + 3 if k < 3 else k - 3
+        slow, fast = row[b + layout.HULL_DAMPING + slot], row[b + layout.HULL_SQUARE + slot] * abs(u[k])
+        f[k] += (slow + fast) * u[k]
+        extra[k] = h * (slow + 2.0 * fast)
     j = i
     while j >= 0:
         s_j = work[6]
-        _to_hull(
-            r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], s_j
-        )
+        _to_hull(r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], s_j)  # fmt: skip
         for k in range(6):
             right[j] -= s_j[k] * f[k]
         e = j
         while e >= 0:
             s_e = work[7]
-            _to_hull(
-                r,
-                x,
-                y,
-                z,
-                w[e, AXIS],
-                w[e, AXIS + 1],
-                w[e, AXIS + 2],
-                w[e, AXIS + 3],
-                w[e, AXIS + 4],
-                w[e, AXIS + 5],
-                s_e,
-            )
+            _to_hull(r, x, y, z, w[e, AXIS], w[e, AXIS + 1], w[e, AXIS + 2], w[e, AXIS + 3], w[e, AXIS + 4], w[e, AXIS + 5], s_e)  # fmt: skip
             total = 0.0
             for k in range(6):
                 total += s_j[k] * (m[k] + extra[k]) * s_e[k]
             mass[j, e] += total
             e = parent[e]
         j = parent[j]
+
+
+@kernel
+def hulls_in_motion(first, count, kinds, nodes, row, parent, w, flows, profile, s, field, out, work):
+    """Add to `out` (n) the efforts that the added mass of all hulls asks for by its motion alone."""
+    for k in range(count):
+        if kinds[k] != HULL:
+            continue
+        b, i = first + k * FORCE, nodes[k]
+        x, y, z, c0, c1, c2 = _hull_axes(row, b, i, w, flows, profile, s, field, work)
+        _hull_in_motion(row, b, i, w, 0.0, 0.0, 0.0, x, y, z, c0, c1, c2, work)
+        r, f, along = work[0], work[5], work[6]
+        j = i
+        while j >= 0:
+            _to_hull(r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], along)  # fmt: skip
+            for k6 in range(6):
+                out[j] += along[k6] * f[k6]
+            j = parent[j]
 
 
 @kernel(inline=True)

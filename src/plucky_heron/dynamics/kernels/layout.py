@@ -14,17 +14,21 @@ Array = np.ndarray
 
 
 # --- what a step works out a node: a row of `Scratch.w`, by the names that follow ------------------------------------
-WORK = 46
+WORK = 62
 """Numbers a node; its attitude, a rotation matrix row by row, stands in 0 to 8 without a name."""
 ORIGIN, AXIS, TWIST, CARRIED, LOAD = 9, 12, 18, 24, 30
 """Place of the origin (3, m); joint axis and velocity of the body (6 each: angular, linear at the world's origin);
 acceleration with the joints unaccelerated and gravity upwards (6); force that it takes, with what hangs on it (6)."""
 HELD_MASS, HELD_MOMENT, HELD_INERTIA = 36, 37, 40
 """Mass, first moment (3), inertia about the world's origin xx yy zz xy xz yz (6), with what hangs on the node."""
+OWN = 46
+"""The same ten numbers without what hangs on it."""
+MEAN = 56
+"""Velocity of the body in the middle of the step (6), at which the velocity terms are taken."""
 
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
 # What has several numbers is named by its first one.
-NODE = 23
+NODE = 24
 """Numbers a node, by the names that follow."""
 MASS, MOMENT, INERTIA = 0, 1, 4
 """Mass, first moment (3), inertia about the node's origin xx yy zz xy xz yz (6)."""
@@ -37,8 +41,8 @@ JOINT_DAMPING, JOINT_STIFFNESS, JOINT_REST, LOWER_STOP, UPPER_STOP, STOP_STIFFNE
     15,
     16,
 )
-ARMATURE, DRAG_AREA, DRAG_POINT, DRY_FRICTION = 17, 18, 19, 22
-"""The point has three."""
+ARMATURE, DRAG_AREA, DRAG_POINT, DRY_FRICTION, LOOSENESS = 17, 18, 19, 22, 23
+"""The point has three; looseness is how easily an effort moves the coordinate, at most (1/kg, 1/(kg m²))."""
 DRIVE = 20
 """Numbers a drive, by the names that follow; a no-load speed or a rate limit of 0 stands for none."""
 LIMIT, GAIN, INTEGRAL_GAIN, LAG, HIGHEST_COMMAND, RATE_GAIN, NO_LOAD_SPEED, RATE_LIMIT, DEAD_ZONE, BACKLASH = range(10)
@@ -178,6 +182,10 @@ class Contacts(NamedTuple):
     pairs: Array
     touching: Array
     """Shapes that meet the site."""
+    rooted: Array
+    """Of those, which hang on a joint to the ground (touching,)."""
+    apart: Array
+    """What they do not meet for all that, where they overlap in the start pose: ground, then the site's shapes."""
     capacity: int
     iterations: int
     bounded: bool
@@ -195,6 +203,8 @@ class Scratch(NamedTuple):
     """(VECTORS, n)."""
     pushes: Array
     follow: Array
+    full: Array
+    """Of each drive, 1 or -1 where an impact drove it to its limit in this step, else 0."""
     positions: Array
     """Start, sum and rate of the position (3, position) in a fourth-order step."""
     rows: Array
@@ -216,7 +226,7 @@ class Scratch(NamedTuple):
     """Of a sensor: directions of its beams, its place on the course, its attitude."""
 
 
-VECTORS = 10
+VECTORS = 24
 MOST_RAYS = 256
 
 
@@ -240,5 +250,7 @@ class State(NamedTuple):
     fill: Array
     contacts: Array
     contact_count: Array
+    joint_impulses: Array
+    """(B, 2, n): what dry friction and brakes, then stops (upper positive), gave in the last step."""
     scene: Array
     active: Array

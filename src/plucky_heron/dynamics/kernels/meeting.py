@@ -95,12 +95,12 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
     first, last = scene.shape_range[s, 0], scene.shape_range[s, 1]
     other = scene.shapes
     other_reaches, other_poses = other.reach, other.pose
-    touching, pairs = contacts.touching, contacts.pairs
+    touching, pairs, apart = contacts.touching, contacts.pairs, contacts.apart
     for t in range(touching.shape[0]):
         k = touching[t]
         at = places[k]
         margin = MARGIN + at[12]
-        if ground:
+        if ground and not apart[t, 0]:
             count = _on_ground(
                 shapes,
                 k,
@@ -121,6 +121,8 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
                 surface_of(shapes.surface[k], scene.ground_surface[s], surface)
                 found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
         for b in range(first, last):
+            if apart[t, 1 + b]:
+                continue
             far = reaches[k] + margin + other_reaches[b]
             dx, dy, dz = at[9] - other_poses[b, 9], at[10] - other_poses[b, 10], at[11] - other_poses[b, 11]
             if dx * dx + dy * dy + dz * dz > far * far:

@@ -5,18 +5,23 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.contact import impulses
-from plucky_heron.dynamics.kernels.drives import couple, drive_step, efforts_of_joints, stop_efforts
+from plucky_heron.dynamics.kernels.drives import couple, drive_step, driven_beyond, efforts_of_joints, stop_efforts
 from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
 from plucky_heron.dynamics.kernels.layout import (
     CONTACT,
     DRAIN,
     DRIVE,
     FORCE,
+    GAP,
     HAND,
     LAG,
     LOWER_STOP,
     NODE,
     ORIGIN,
+    PAIR,
+    POSITION,
+    SHAPE,
+    SPEED,
     THRUST,
     TIME,
     TWIST,
@@ -32,14 +37,19 @@ from plucky_heron.dynamics.kernels.tree import (
     place_nodes,
     position_rate,
 )  # fmt: skip
+from plucky_heron.dynamics.kernels.turning import TURNS, UNSURE, at_mean_speeds
 from plucky_heron.kernels import kernel
+
+OVERLAPS = 1e-4
+"""Overlap (m) at the start from which a mounting is taken for what it is."""
 
 
 @kernel(entry=True)
 def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, scratch, h, substeps, fourth_order):
     """Advance copies `first` to `last` by `substeps` steps of `h` seconds under held commands.
 
-    Semi-implicit: speeds first, with stiff efforts linearised, then contact impulses, then positions at the new speeds.
+    Semi-implicit: half a step at the old speeds; the new speeds from what pushes there, with stiff efforts linearised and
+    velocity terms at the mean speeds; contact impulses; half a step at the new speeds.
     """
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
@@ -52,13 +62,16 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     tanks = forces.tank_node.shape[0]
     first_force = n * NODE + driven * DRIVE
     first_coupling = first_force + forced * FORCE
-    thrusters = False
+    thrusters, servos = False, False
     for a in range(driven):
+        servos = servos or drive_kinds[a] == SPEED or drive_kinds[a] == POSITION
         thrusters = thrusters or drive_kinds[a] == THRUST or drive_kinds[a] == DRAIN
     touching = contacts.touching.shape[0] + contacts.pairs.shape[0] > 0
     iterations = contacts.iterations
     w, mass, pushes, follow, vectors = scratch.w, scratch.mass, scratch.pushes, scratch.follow, scratch.vectors
-    right, effort, stiff, dry, free = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4]
+    right, effort, stiff, dry, free, mean = vectors[0], vectors[1], vectors[2], vectors[3], vectors[4], vectors[8]
+    asked, softened, final = vectors[20], vectors[21], vectors[22]
+    full, whole = scratch.full, scratch.kept
     z, zp, column, work = vectors[5], vectors[6], vectors[7], scratch.hull
     rows, numbers, list_, nodes, surfaces = (
         scratch.rows, scratch.numbers, scratch.contacts, scratch.nodes, scratch.surfaces,
@@ -76,6 +89,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
         pulled = field[HAND] > 0.0
         pushed = forced > 0 or thrusters or pulled
+        kept = state.joint_impulses[c]
         ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
         for a in range(driven):
             lag = nominal[n * NODE + a * DRIVE + LAG]
@@ -90,10 +104,15 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 ring, head, h, follow,
             )  # fmt: skip
             head += 1
-            field[TIME] += h
             if fourth_order:
+                field[TIME] += h
                 runge_kutta(tree, drives, forces, scene, row, q, v, played, integral, slip, fill, s, field, h, scratch, ended, used)  # fmt: skip
                 continue
+            # half a step at the speeds before, what pushes in the middle, half a step at the speeds after (Verlet)
+            field[TIME] += 0.5 * h
+            integrate(n, kinds, scalar, q, v, 0.5 * h)
+            for i in range(n):
+                mean[i] = v[i] + 0.5 * h * ended[i]
             forward(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
             if pushed:
                 for i in range(n):
@@ -105,8 +124,12 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     hand(field, w, pushes)
                 if forced > 0:
                     outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h)  # fmt: skip
-            mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, pushed, mass, right)
-            efforts_of_joints(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, effort, stiff, dry)
+            turning = mass_and_bias(n, parent, base, massless, row, field, mean, w, pushes, pushed, mass, right)
+            for a in range(driven):
+                full[a] = 0.0
+            efforts_of_joints(
+                n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, full, effort, stiff, dry
+            )
             held = False
             for i in range(n):
                 right[i] = effort[i] - right[i]
@@ -116,22 +139,53 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:
                 couple(coupled, first_coupling, coupling_kinds, dependents, leaders, row, q, v, h, False, mass, right)
-            factorise_and_solve(n, mass, right)
-            for i in range(n):
-                used[i] = effort[i] - stiff[i] * right[i]
-                ended[i] = right[i]
-                free[i] = v[i] + h * right[i]
-            found = 0
-            if touching:
-                found = find_contacts(shapes, contacts, scene, s, w, h, scratch)  # fmt: skip
+            meets = held or touching
+            if meets and servos:
+                for i in range(n):
+                    asked[i], softened[i] = right[i] - effort[i], stiff[i]
+                    for k in range(i + 1):
+                        whole[i, k] = mass[i, k]
+            found = -1
             corrected = False
-            if held or found > 0:
+            for attempt in range(3):
+                factorise_and_solve(n, mass, right)
+                if h * turning > TURNS:
+                    unsure = 0.0
+                    for i in range(n):
+                        unsure = max(unsure, abs(right[i] - ended[i]))
+                    if 0.5 * h * h * unsure > UNSURE:
+                        at_mean_speeds(
+                            n, parent, base, massless, v, h, mass, first_force, forced, force_kinds, nodes_a, row, flows,
+                            profile, s, field, w, work, vectors, ended, right,
+                        )  # fmt: skip
+                for i in range(n):
+                    final[i] = right[i]
+                    free[i] = v[i] + h * right[i]
+                if found < 0:
+                    found = find_contacts(shapes, contacts, scene, s, w, h, scratch) if touching else 0
+                if not held and found == 0:
+                    break
                 corrected = impulses(
-                    n, parent, row, w, q, v, free, h, mass, found, list_, remembered,
-                    state.contact_count[c], nodes, surfaces, dry, iterations, rows, numbers, z, zp,
+                    n, parent, row, w, q, v, free, h, mass, found, list_, remembered, state.contact_count[c], nodes,
+                    surfaces, dry, kept, iterations, rows, numbers, z, zp, vectors[9],
                 )  # fmt: skip
                 for i in range(n):
-                    ended[i] = (free[i] - v[i]) * per_second
+                    final[i] = (free[i] - v[i]) * per_second
+                # a servo that an impact drives beyond its limit stays at the limit, and the step is solved again
+                if attempt == 2 or not servos or not driven_beyond(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, final, full):  # fmt: skip
+                    break
+                efforts_of_joints(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, full, effort, stiff, dry)  # fmt: skip
+                for i in range(n):
+                    right[i] = asked[i] + effort[i]
+                    for k in range(i + 1):
+                        mass[i, k] = whole[i, k]
+                    mass[i, i] += stiff[i] - softened[i]
+            if not held:
+                for i in range(n):
+                    kept[0, i], kept[1, i] = 0.0, 0.0
+            for i in range(n):
+                ended[i] = final[i]
+                used[i] = effort[i] - stiff[i] * final[i] + kept[0, i] * per_second
             if touching:
                 state.contact_count[c] = found
                 for k in range(found):
@@ -140,9 +194,11 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
             for i in range(n):
                 v[i] = free[i]
             if corrected:
+                # the correction of the positions is for the whole step
                 for i in range(n):
-                    free[i] += zp[i]
-            integrate(n, kinds, scalar, q, free, h)
+                    free[i] += 2.0 * zp[i]
+            integrate(n, kinds, scalar, q, free, 0.5 * h)
+            field[TIME] += 0.5 * h
         state.heads[c] = head
 
 
@@ -157,7 +213,9 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     first_force = n * NODE + driven * DRIVE
     w, mass, kept, pushes, vectors = scratch.w, scratch.mass, scratch.kept, scratch.pushes, scratch.vectors
-    right, stiff, dry, column = vectors[0], vectors[2], vectors[3], vectors[7]
+    right, stiff, dry, column, full = vectors[0], vectors[2], vectors[3], vectors[7], scratch.full
+    for a in range(driven):
+        full[a] = 0.0
     for i in range(n):
         for k in range(6):
             pushes[i, k] = 0.0
@@ -167,7 +225,7 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
     mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, True, mass, right)
-    efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, effort, stiff, dry)
+    efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, full, effort, stiff, dry)
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):
         right[i] = effort[i] - right[i]
@@ -224,6 +282,21 @@ def accelerations(tree, drives, forces, scene, state, h, scratch):
         tree, drives, forces, scene, row, state.position[0], state.velocity[0], state.played[0], state.integral[0],
         state.slip[0], state.fill[0], state.scene[0], state.fields[0], h, scratch, scratch.vectors[1],
     )  # fmt: skip
+
+
+@kernel(entry=True)
+def touch(tree, shapes, contacts, scene, s, q, v, scratch, apart):
+    """Mark in `apart` (touching, 1 + site shapes) what the shapes on joints to the ground overlap of scene `s`."""
+    parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree
+    place_nodes(parent.shape[0], parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, scratch.w)
+    found = find_contacts(shapes, contacts, scene, s, scratch.w, 0.0, scratch)
+    for k in range(found):
+        row = scratch.contacts[k]
+        if row[PAIR] >= 0.0 or row[GAP] > -OVERLAPS:
+            continue
+        for t in range(contacts.touching.shape[0]):
+            if contacts.touching[t] == int(row[SHAPE]) and contacts.rooted[t]:
+                apart[t, int(-1.0 - row[PAIR])] = True
 
 
 @kernel(entry=True)

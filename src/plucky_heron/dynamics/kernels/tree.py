@@ -25,9 +25,11 @@ from plucky_heron.dynamics.kernels.layout import (
     INERTIA,
     LOAD,
     MASS,
+    MEAN,
     MOMENT,
     NODE,
     ORIGIN,
+    OWN,
     SLIDER,
     TAIL,
     TWIST,
@@ -230,16 +232,19 @@ def inertia_to_world(i, row, w):
 
 
 @kernel(inline=True)
-def apply_inertia(w, i, x0, x1, x2, x3, x4, x5):
-    """Spatial inertia of the node with number `i` times a motion vector (angular, linear)."""
-    m, hx, hy, hz = w[i, HELD_MASS], w[i, HELD_MOMENT], w[i, HELD_MOMENT + 1], w[i, HELD_MOMENT + 2]
-    f0 = w[i, HELD_INERTIA] * x0 + w[i, HELD_INERTIA + 3] * x1 + w[i, HELD_INERTIA + 4] * x2 + hy * x5 - hz * x4
-    f1 = w[i, HELD_INERTIA + 3] * x0 + w[i, HELD_INERTIA + 1] * x1 + w[i, HELD_INERTIA + 5] * x2 + hz * x3 - hx * x5
-    f2 = w[i, HELD_INERTIA + 4] * x0 + w[i, HELD_INERTIA + 5] * x1 + w[i, HELD_INERTIA + 2] * x2 + hx * x4 - hy * x3
-    f3 = m * x3 + x1 * hz - x2 * hy
-    f4 = m * x4 + x2 * hx - x0 * hz
-    f5 = m * x5 + x0 * hy - x1 * hx
-    return f0, f1, f2, f3, f4, f5
+def apply_inertia(w, i, column, x0, x1, x2, x3, x4, x5):
+    """Spatial inertia that stands in row `i` from `column` on times a motion vector (angular, linear)."""
+    m, hx, hy, hz = w[i, column], w[i, column + 1], w[i, column + 2], w[i, column + 3]
+    xx, yy, zz = w[i, column + 4], w[i, column + 5], w[i, column + 6]
+    xy, xz, yz = w[i, column + 7], w[i, column + 8], w[i, column + 9]
+    return (
+        xx * x0 + xy * x1 + xz * x2 + hy * x5 - hz * x4,
+        xy * x0 + yy * x1 + yz * x2 + hz * x3 - hx * x5,
+        xz * x0 + yz * x1 + zz * x2 + hx * x4 - hy * x3,
+        m * x3 + x1 * hz - x2 * hy,
+        m * x4 + x2 * hx - x0 * hz,
+        m * x5 + x0 * hy - x1 * hx,
+    )
 
 
 @kernel(inline=True)
@@ -282,72 +287,85 @@ def carried_along(i, k, rate, w):
 
 
 @kernel(inline=True)
-def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, mass, bias):
+def _carry(i, j, k, rate, w, c0, c1, c2, c3, c4, c5):
+    """Mean velocity of node `i`, and the acceleration (c) of the one before with what its moving axis adds.
+
+    The axis is carried along by node `k`, the body before the joint: S' = v x S.
+    """
+    s0, s1, s2 = w[i, AXIS] * rate, w[i, AXIS + 1] * rate, w[i, AXIS + 2] * rate
+    s3, s4, s5 = w[i, AXIS + 3] * rate, w[i, AXIS + 4] * rate, w[i, AXIS + 5] * rate
+    if j < 0:
+        w[i, MEAN], w[i, MEAN + 1], w[i, MEAN + 2] = s0, s1, s2
+        w[i, MEAN + 3], w[i, MEAN + 4], w[i, MEAN + 5] = s3, s4, s5
+    else:
+        w[i, MEAN], w[i, MEAN + 1], w[i, MEAN + 2] = w[j, MEAN] + s0, w[j, MEAN + 1] + s1, w[j, MEAN + 2] + s2
+        w[i, MEAN + 3], w[i, MEAN + 4], w[i, MEAN + 5] = w[j, MEAN + 3] + s3, w[j, MEAN + 4] + s4, w[j, MEAN + 5] + s5
+        c0, c1, c2 = w[j, CARRIED], w[j, CARRIED + 1], w[j, CARRIED + 2]
+        c3, c4, c5 = w[j, CARRIED + 3], w[j, CARRIED + 4], w[j, CARRIED + 5]
+        if k >= 0:
+            u0, u1, u2 = w[k, MEAN], w[k, MEAN + 1], w[k, MEAN + 2]
+            u3, u4, u5 = w[k, MEAN + 3], w[k, MEAN + 4], w[k, MEAN + 5]
+            c0 += u1 * s2 - u2 * s1
+            c1 += u2 * s0 - u0 * s2
+            c2 += u0 * s1 - u1 * s0
+            c3 += u1 * s5 - u2 * s4 + u4 * s2 - u5 * s1
+            c4 += u2 * s3 - u0 * s5 + u5 * s0 - u3 * s2
+            c5 += u0 * s4 - u1 * s3 + u3 * s1 - u4 * s0
+    w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2] = c0, c1, c2
+    w[i, CARRIED + 3], w[i, CARRIED + 4], w[i, CARRIED + 5] = c3, c4, c5
+
+
+@kernel(inline=True)
+def _moved_along(w, i):
+    """Force that node `i` alone needs for its acceleration with the joints unaccelerated: I c + v x* I v."""
+    f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, OWN, w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3], w[i, CARRIED + 4], w[i, CARRIED + 5])  # fmt: skip
+    v0, v1, v2 = w[i, MEAN], w[i, MEAN + 1], w[i, MEAN + 2]
+    v3, v4, v5 = w[i, MEAN + 3], w[i, MEAN + 4], w[i, MEAN + 5]
+    l0, l1, l2, l3, l4, l5 = apply_inertia(w, i, OWN, v0, v1, v2, v3, v4, v5)
+    return (
+        f0 + v1 * l2 - v2 * l1 + v4 * l5 - v5 * l4,
+        f1 + v2 * l0 - v0 * l2 + v5 * l3 - v3 * l5,
+        f2 + v0 * l1 - v1 * l0 + v3 * l4 - v4 * l3,
+        f3 + v1 * l5 - v2 * l4,
+        f4 + v2 * l3 - v0 * l5,
+        f5 + v0 * l4 - v1 * l3,
+    )
+
+
+@kernel(inline=True)
+def mass_and_bias(n, parent, base, massless, row, wind, mean, w, pushes, pushed, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, wind drag, less the outer forces.
 
-    Needs `forward` first. `pushes` (n, 6) are outer forces on the nodes; looked at only when `pushed`.
+    Needs `forward` first. `mean` (n) are the speeds at which the velocity terms are taken; `pushes` (n, 6) outer forces
+    on the nodes, looked at only when `pushed`. Returns the fastest turning of a body (rad/s).
     """
     tail = row.shape[0] - TAIL
     g0, g1, g2, air = -row[tail + GRAVITY], -row[tail + GRAVITY + 1], -row[tail + GRAVITY + 2], row[tail + AIR_DENSITY]
+    fastest = 0.0
     for i in range(n):
-        j = parent[i]
-        if j < 0:
-            b0, b1, b2, b3, b4, b5 = 0.0, 0.0, 0.0, g0, g1, g2
-        else:
-            b0, b1, b2, b3, b4, b5 = (
-                w[j, CARRIED],
-                w[j, CARRIED + 1],
-                w[j, CARRIED + 2],
-                w[j, CARRIED + 3],
-                w[j, CARRIED + 4],
-                w[j, CARRIED + 5],
-            )
-            # the axis is carried along by the body before the joint: S' = v x S
-            k = base[i]
-            if k >= 0:
-                c0, c1, c2, c3, c4, c5 = carried_along(i, k, v[i], w)
-                b0, b1, b2, b3, b4, b5 = b0 + c0, b1 + c1, b2 + c2, b3 + c3, b4 + c4, b5 + c5
-        w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3], w[i, CARRIED + 4], w[i, CARRIED + 5] = (
-            b0,
-            b1,
-            b2,
-            b3,
-            b4,
-            b5,
-        )
+        _carry(i, parent[i], base[i], mean[i], w, 0.0, 0.0, 0.0, g0, g1, g2)
         if massless[i]:
-            for k in range(LOAD, WORK):
+            for k in range(LOAD, WORK - 6):
                 w[i, k] = 0.0
             if pushed:
                 for k in range(6):
                     w[i, LOAD + k] -= pushes[i, k]
             continue
         inertia_to_world(i, row, w)
-        v0, v1, v2, v3, v4, v5 = (
-            w[i, TWIST],
-            w[i, TWIST + 1],
-            w[i, TWIST + 2],
-            w[i, TWIST + 3],
-            w[i, TWIST + 4],
-            w[i, TWIST + 5],
-        )
-        f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, b0, b1, b2, b3, b4, b5)
-        l0, l1, l2, l3, l4, l5 = apply_inertia(w, i, v0, v1, v2, v3, v4, v5)
-        f0 += v1 * l2 - v2 * l1 + v4 * l5 - v5 * l4
-        f1 += v2 * l0 - v0 * l2 + v5 * l3 - v3 * l5
-        f2 += v0 * l1 - v1 * l0 + v3 * l4 - v4 * l3
-        f3 += v1 * l5 - v2 * l4
-        f4 += v2 * l3 - v0 * l5
-        f5 += v0 * l4 - v1 * l3
+        for k in range(10):
+            w[i, OWN + k] = w[i, HELD_MASS + k]
+        f0, f1, f2, f3, f4, f5 = _moved_along(w, i)
+        fastest = max(fastest, w[i, MEAN] ** 2 + w[i, MEAN + 1] ** 2 + w[i, MEAN + 2] ** 2)
         area = row[i * NODE + DRAG_AREA]
         if area > 0.0:
             d = i * NODE + DRAG_POINT
+            v0, v1, v2 = w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2]
             cx = w[i, ORIGIN] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
             cy = w[i, ORIGIN + 1] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
             cz = w[i, ORIGIN + 2] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
-            x = wind[0] - (v3 + v1 * cz - v2 * cy)
-            y = wind[1] - (v4 + v2 * cx - v0 * cz)
-            h = wind[2] - (v5 + v0 * cy - v1 * cx)
+            x = wind[0] - (w[i, TWIST + 3] + v1 * cz - v2 * cy)
+            y = wind[1] - (w[i, TWIST + 4] + v2 * cx - v0 * cz)
+            h = wind[2] - (w[i, TWIST + 5] + v0 * cy - v1 * cx)
             k = 0.5 * air * area * math.sqrt(x * x + y * y + h * h)
             x, y, h = k * x, k * y, k * h
             f0 -= cy * h - cz * y
@@ -372,40 +390,59 @@ def mass_and_bias(n, parent, base, massless, row, wind, v, w, pushes, pushed, ma
             f5,
         )
     for i in range(n - 1, -1, -1):
-        s0, s1, s2, s3, s4, s5 = (
-            w[i, AXIS],
-            w[i, AXIS + 1],
-            w[i, AXIS + 2],
-            w[i, AXIS + 3],
-            w[i, AXIS + 4],
-            w[i, AXIS + 5],
-        )
-        bias[i] = (
-            s0 * w[i, LOAD]
-            + s1 * w[i, LOAD + 1]
-            + s2 * w[i, LOAD + 2]
-            + s3 * w[i, LOAD + 3]
-            + s4 * w[i, LOAD + 4]
-            + s5 * w[i, LOAD + 5]
-        )
-        f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, s0, s1, s2, s3, s4, s5)
+        s0, s1, s2 = w[i, AXIS], w[i, AXIS + 1], w[i, AXIS + 2]
+        s3, s4, s5 = w[i, AXIS + 3], w[i, AXIS + 4], w[i, AXIS + 5]
+        bias[i] = _along_axis(w, i, LOAD)
+        f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, HELD_MASS, s0, s1, s2, s3, s4, s5)
         mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + ARMATURE]
         for k in range(i):
             mass[i, k] = 0.0
         j = parent[i]
         if j >= 0:
-            for k in range(LOAD, WORK):
+            for k in range(LOAD, OWN):
                 w[j, k] += w[i, k]
         while j >= 0:
-            mass[i, j] = (
-                w[j, AXIS] * f0
-                + w[j, AXIS + 1] * f1
-                + w[j, AXIS + 2] * f2
-                + w[j, AXIS + 3] * f3
-                + w[j, AXIS + 4] * f4
-                + w[j, AXIS + 5] * f5
-            )
+            mass[i, j] = w[j, AXIS] * f0 + w[j, AXIS + 1] * f1 + w[j, AXIS + 2] * f2 + w[j, AXIS + 3] * f3 + w[j, AXIS + 4] * f4 + w[j, AXIS + 5] * f5  # fmt: skip
             j = parent[j]
+    return math.sqrt(fastest)
+
+
+@kernel(inline=True)
+def _along_axis(w, i, column):
+    """A force that stands in `w` from `column` on, along the joint axis of node `i`."""
+    return (
+        w[i, AXIS] * w[i, column] + w[i, AXIS + 1] * w[i, column + 1] + w[i, AXIS + 2] * w[i, column + 2]
+        + w[i, AXIS + 3] * w[i, column + 3] + w[i, AXIS + 4] * w[i, column + 4] + w[i, AXIS + 5] * w[i, column + 5]
+    )  # fmt: skip
+
+
+@kernel
+def velocity_terms(n, parent, base, massless, mean, w, out):
+    """Efforts (n) that the motion alone asks for at the speeds `mean` (n): the velocity terms of `mass_and_bias`.
+
+    Needs `mass_and_bias` first, in the same pose; leaves mean velocities and accelerations of the nodes in `w`.
+    """
+    for i in range(n):
+        _carry(i, parent[i], base[i], mean[i], w, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
+        if massless[i]:
+            for k in range(6):
+                w[i, LOAD + k] = 0.0
+            continue
+        f0, f1, f2, f3, f4, f5 = _moved_along(w, i)
+        w[i, LOAD], w[i, LOAD + 1], w[i, LOAD + 2], w[i, LOAD + 3], w[i, LOAD + 4], w[i, LOAD + 5] = (
+            f0,
+            f1,
+            f2,
+            f3,
+            f4,
+            f5,
+        )
+    for i in range(n - 1, -1, -1):
+        out[i] = _along_axis(w, i, LOAD)
+        j = parent[i]
+        if j >= 0:
+            for k in range(LOAD, HELD_MASS):
+                w[j, k] += w[i, k]
 
 
 @kernel(inline=True)

@@ -101,15 +101,19 @@ class Plant:
         self._let_overlap()
 
     def _let_overlap(self) -> None:
-        """What hangs on a joint to the ground does not meet what it is mounted on: what it overlaps in the start pose."""
-        contacts, room = self.contacts_model, self._scratch[0]
+        """What hangs on a joint to the ground does not meet what it is mounted on: what it overlaps in every pose."""
+        contacts, room, model = self.contacts_model, self._scratch[0], self.model
         if not contacts.rooted.any():
             return
-        for scene in range(len(self.surroundings.arrays.ground_kind)):
-            step.touch(
-                self.model.tree, self.model.shapes, contacts, self.surroundings.arrays, scene, self.model.start,
-                np.zeros(len(self.model.joints)), room, contacts.apart,
-            )  # fmt: skip
+        generator, always = np.random.default_rng(1), np.ones(contacts.apart.shape, dtype=np.bool_)
+        for k in range(6):
+            position, now = model.start.copy(), np.zeros(contacts.apart.shape, dtype=np.bool_)
+            if k > 0:
+                _displace(model, position, generator)
+            for scene in range(len(self.surroundings.arrays.ground_kind)):
+                step.touch(model.tree, model.shapes, contacts, self.surroundings.arrays, scene, position, room, now)
+            always &= now
+        contacts.apart[:] = always
 
     def _room(self) -> layout.Scratch:
         """Scratch for one thread."""
@@ -300,15 +304,14 @@ def _find_looseness(model: Model) -> None:
 
 
 def _displace(model: Model, position: Array, generator: np.random.Generator) -> None:
-    """Any position between the stops, or a radian about the start."""
+    """Any position between the stops, or a metre or radian about the start."""
     for i in range(len(model.joints)):
         if model.tree.kind[i] != layout.HINGE and model.tree.kind[i] != layout.SLIDER:
             continue
         b = i * layout.NODE
         low, high = model.row[b + layout.LOWER_STOP], model.row[b + layout.UPPER_STOP]
-        reach = 1.0 if model.tree.kind[i] == layout.HINGE else 0.1
         position[i] = (
-            generator.uniform(low, high) if np.isfinite(high - low) else position[i] + generator.uniform(-reach, reach)
+            generator.uniform(low, high) if np.isfinite(high - low) else position[i] + generator.uniform(-1.0, 1.0)
         )
 
 

@@ -285,9 +285,12 @@ def accelerations(tree, drives, forces, scene, state, h, scratch):
 
 
 @kernel(entry=True)
-def touch(tree, shapes, contacts, scene, s, q, v, scratch, apart):
+def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
     """Mark in `apart` (touching, 1 + site shapes) what the shapes on joints to the ground overlap of scene `s`."""
     parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree
+    v = scratch.vectors[0]
+    for i in range(v.shape[0]):
+        v[i] = 0.0
     place_nodes(parent.shape[0], parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, scratch.w)
     found = find_contacts(shapes, contacts, scene, s, scratch.w, 0.0, scratch)
     for k in range(found):

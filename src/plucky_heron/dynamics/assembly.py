@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.shapes import Placed, place
+from plucky_heron.dynamics.shapes import Placed, place, surface_triangles
 from plucky_heron.machine.parts import GROUND, Drive, Float, Hull, Spring, Tyre, Wing
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.units import parse
@@ -27,7 +27,8 @@ MOST_CONTACTS = 48
 def drives(builder: Builder) -> tuple[layout.Drives, Array]:
     """Table of the drives and their dead times; their numbers go into the row."""
     machine, m = builder.machine, len(builder.machine.drives)
-    table = layout.Drives(*(np.zeros(m, dtype=np.int64) for _ in range(4)))
+    afloat = any(isinstance(f, (Hull, Float)) for f in machine.forces.values())
+    table = layout.Drives(*(np.zeros(m, dtype=np.int64) for _ in range(4)), np.full(m, afloat))
     dead_time = np.zeros(m)
     tanks = list(machine.tanks)
     for a, (name, drive) in enumerate(machine.drives.items()):
@@ -77,8 +78,10 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         coupling_kind=np.array([layout.RATIO if c.kind == "ratio" else layout.STEERING for c in couplings], dtype=np.int64),
         dependent=np.array([builder.coordinates.index(c.joint) for c in couplings], dtype=np.int64),
         leader=np.array([builder.coordinates.index(c.follows) for c in couplings], dtype=np.int64),
+        panels=np.zeros((1, 9)),
+        panel_range=np.zeros((count, 2), dtype=np.int64),
     )  # fmt: skip
-    memories = 0
+    memories, panels = 0, []
     for k, force in enumerate(machine.forces.values()):
         numbers = builder.row[builder.first_force + k * layout.FORCE :][: layout.FORCE]
         if isinstance(force, Spring):
@@ -102,7 +105,11 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         elif isinstance(force, Float):
             table.kind[k] = layout.FLOAT
             table.node_a[k], numbers[_three(layout.FLOAT_BOTTOM)] = _point(builder, force.body, force.at)
-            numbers[layout.FLOAT_AREA], numbers[layout.FLOAT_HEIGHT] = force.area, force.height
+            numbers[layout.FLOAT_AREA], numbers[layout.FLOAT_HEIGHT] = force.area or 0.0, force.height or 0.0
+            numbers[layout.FLOAT_LENGTH], numbers[layout.FLOAT_WIDTH] = force.sides
+            numbers[layout.FLOAT_AXES : layout.FLOAT_AXES + 9] = builder.place[force.body][1].reshape(9)
+            if force.area is None:
+                _float_by_shapes(builder, force, numbers, table, panels, k)
         elif isinstance(force, Wing):
             table.kind[k] = layout.WING
             table.node_a[k], numbers[_three(layout.WING_PLACE)] = _point(builder, force.body, force.at)
@@ -123,7 +130,26 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         else:
             first, second = coupling.wheelbase, coupling.left
         builder.row[b + layout.COUPLING_RATIO], builder.row[b + layout.COUPLING_OFFSET] = first, second
+    if panels:
+        table = table._replace(panels=np.concatenate(panels))
     return table, memories
+
+
+def _float_by_shapes(
+    builder: Builder, force: Float, numbers: Array, table: layout.Forces, panels: list[Array], k: int
+) -> None:
+    """The faces of the body's shapes; and the box that holds them, for how far it is under water."""
+    _, turned, at = builder.place[force.body]
+    first = sum(len(p) for p in panels)
+    corners = []
+    for shape in builder.machine.bodies[force.body].shapes:
+        triangles = surface_triangles(shape) @ rotation(*shape.turn).T + np.array(shape.at)
+        corners.append(triangles.reshape(-1, 3))
+        panels.append((triangles @ turned.T + at).reshape(-1, 9))
+    table.panel_range[k] = first, sum(len(p) for p in panels)
+    low, high = np.concatenate(corners).min(axis=0), np.concatenate(corners).max(axis=0)
+    numbers[_three(layout.FLOAT_BOTTOM)] = at + turned @ [*(0.5 * (low + high))[:2], low[2]]
+    numbers[layout.FLOAT_AREA], numbers[layout.FLOAT_HEIGHT] = float(np.prod((high - low)[:2])), high[2] - low[2]
 
 
 def _three(first: int) -> slice:

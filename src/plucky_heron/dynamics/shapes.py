@@ -44,6 +44,39 @@ def outline_corners(shape: Shape) -> Array:
     return np.array(shape.points, dtype=float).reshape(-1, 3)
 
 
+def surface_triangles(shape: Shape) -> Array:
+    """Faces of a shape in its own axes (k, 3 corners, 3), turning left as seen from outside; round ones of equal volume."""
+    from scipy.spatial import ConvexHull
+
+    s = shape.size
+    turn = np.arange(24) * (2.0 * np.pi / 24)
+    if shape.kind == "box":
+        points = np.array(
+            [[x * s[0], y * s[1], z * s[2]] for x in (-0.5, 0.5) for y in (-0.5, 0.5) for z in (-0.5, 0.5)]
+        )
+        volume = float(np.prod(s))
+    elif shape.kind == "cylinder":
+        points = np.array([[s[0] * np.cos(t), s[0] * np.sin(t), z * s[1]] for t in turn for z in (-0.5, 0.5)])
+        volume = np.pi * s[0] ** 2 * s[1]
+    elif shape.kind in ("sphere", "capsule"):
+        half = 0.5 * s[1] if shape.kind == "capsule" else 0.0
+        rings = np.linspace(-0.5 * np.pi, 0.5 * np.pi, 13)
+        points = np.array([
+            [s[0] * np.cos(p) * np.cos(t), s[0] * np.cos(p) * np.sin(t), s[0] * np.sin(p) + side * half]
+            for side in ((-1, 1) if half else (0,)) for p in rings for t in turn
+        ])  # fmt: skip
+        volume = 4.0 / 3.0 * np.pi * s[0] ** 3 + np.pi * s[0] ** 2 * 2.0 * half
+    else:
+        points, volume = outline_corners(shape), 0.0
+    hull = ConvexHull(points)
+    corners = points[hull.simplices]
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    inward = (normals * hull.equations[:, :3]).sum(axis=1) < 0.0
+    corners[inward] = corners[inward][:, ::-1]
+    scale = (volume / hull.volume) ** (1.0 / 3.0) if volume else 1.0
+    return np.asarray(corners * scale)
+
+
 def build_shapes(placed: Sequence[Placed]) -> layout.Shapes:
     """The arrays of some shapes."""
     count = len(placed)

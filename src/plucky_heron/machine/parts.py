@@ -222,14 +222,32 @@ class Hull(Settings):
 
 
 class Float(Settings):
-    """An upright column that displaces water."""
+    """What displaces water: a column along the body's z axis, or, without `area` and `height`, the body's shapes."""
 
     kind: Literal["float"]
     body: str
     at: Point = (0.0, 0.0, 0.0)
     """Middle of its bottom."""
-    area: Annotated[Area, Above]
-    height: Annotated[Length, Above]
+    area: Annotated[Area, Above] | None = None
+    height: Annotated[Length, Above] | None = None
+    length: Annotated[Length, Above] | None = None
+    """Side of its section along the body's x axis; without it the section is a square."""
+
+    @model_validator(mode="after")
+    def _whole(self) -> Float:
+        if (self.area is None) != (self.height is None):
+            raise ValueError("a float has area and height, or neither: then the shapes of its body displace water")
+        if self.length is not None and self.area is None:
+            raise ValueError("length: only a column with area and height has one")
+        return self
+
+    @property
+    def sides(self) -> tuple[float, float]:
+        """Length and width of the section (m)."""
+        if self.area is None:
+            return 0.0, 0.0
+        length = self.length if self.length is not None else self.area**0.5
+        return length, self.area / length
 
 
 class Wing(Settings):

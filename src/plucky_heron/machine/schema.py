@@ -133,6 +133,9 @@ class Machine(Settings):
                 parse(coupling.offset, self.joints[coupling.joint].unit)
             except UnitError as error:
                 raise ValueError(f"couplings.{name}.offset: {error}") from error
+        for name, force in self.forces.items():
+            if isinstance(force, Float) and force.area is None and not self.bodies[force.body].shapes:
+                raise ValueError(f"forces.{name}: {force.body} has no shapes to float by; give area and height")
         for name, sensor in self.sensors.items():
             sensor.check(name, self.bodies, self.joints)
         return self

@@ -10,35 +10,28 @@ import math
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.kernels.drives import implicit_shares
 from plucky_heron.dynamics.kernels.layout import (
-    AIR_DENSITY,
     AXIS,
-    CARRIED,
     CONSUMPTION,
     DIRECTION,
+    DRAG_AREA,
+    DRAG_POINT,
     DRAIN,
     DRIVE,
-    FLOAT,
-    FORCE,
-    GRAVITY,
     HAND,
     HAND_DAMPING,
     HAND_POINT,
     HAND_STIFFNESS,
     HAND_TO,
-    HULL,
     INERTIA,
     LIMIT,
     LOOSENESS,
     MASS,
-    MEAN,
     MOMENT,
     NO_LOAD_SPEED,
     NODE,
     ORIGIN,
     PLACE,
     REACTION,
-    SPRING,
-    TAIL,
     TANK_BOTTOM,
     TANK_FULL,
     TANK_HEIGHT,
@@ -46,13 +39,13 @@ from plucky_heron.dynamics.kernels.layout import (
     TANK_WIDTH,
     THRUST,
     TWIST,
-    TYRE,
-    WATER_DENSITY,
     WIND,
-    WING,
 )
 from plucky_heron.dynamics.kernels.places import ground_at, water_at
 from plucky_heron.kernels import kernel
+
+JUST_ABOVE = 0.25
+"""Height (m) above the water up to which the propeller of a boat works in it: models in the plane have no depth."""
 
 
 @kernel(inline=True)
@@ -115,8 +108,11 @@ def hand(field, w, pushes):
 
 
 @kernel
-def thrust(n, drives, kinds, joints, tanks, row, played, fill, w, pushes, h):
-    """Thrusters and propellers push along their direction, turn against their own turning, and burn from their tank."""
+def thrust(n, drives, kinds, joints, tanks, wet, row, played, fill, w, pushes, flows, profile, s, field, h):
+    """Thrusters and propellers push along their direction, turn against their own turning, and burn from their tank.
+
+    `wet` says which belong to a machine with a hull: those work in the water where there is some.
+    """
     for a in range(drives):
         kind = kinds[a]
         if kind != THRUST and kind != DRAIN:
@@ -138,8 +134,14 @@ def thrust(n, drives, kinds, joints, tanks, row, played, fill, w, pushes, h):
         dx, dy, dz = direction_of(w, i, row[b + DIRECTION], row[b + DIRECTION + 1], row[b + DIRECTION + 2])
         top = row[b + NO_LOAD_SPEED]
         if top > 0.0:
-            # a propeller that runs with the water pushes it less
+            # a propeller that runs with the water, or the air, pushes it less
             vx, vy, vz = velocity_at(w, i, x, y, z)
+            mx, my, mz = field[WIND], field[WIND + 1], field[WIND + 2]
+            if wet[a]:
+                cx, cy, cz, level = water_at(flows, profile, s, field, x, y, z)
+                if level == -math.inf or z <= level + JUST_ABOVE:
+                    mx, my, mz = cx, cy, cz
+            vx, vy, vz = vx - mx, vy - my, vz - mz
             ahead = (vx * dx + vy * dy + vz * dz) * math.copysign(1.0, given)
             given *= min(max(1.0 - ahead / top, 0.0), 1.0)
         push_at(pushes, i, x, y, z, given * dx, given * dy, given * dz)
@@ -256,18 +258,6 @@ def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, 
 
 
 @kernel
-def buoyancy(row, b, i, density, gravity, w, pushes, flows, profile, s, field):
-    """A vertical column of the hull: pushed up by the water it displaces (Archimedes)."""
-    x, y, z = point_of(
-        w, i, row[b + layout.FLOAT_BOTTOM], row[b + layout.FLOAT_BOTTOM + 1], row[b + layout.FLOAT_BOTTOM + 2]
-    )
-    level = water_at(flows, profile, s, field, x, y)[3]
-    sunk = min(max(level - z, 0.0), row[b + layout.FLOAT_HEIGHT])
-    lift = density * gravity * row[b + layout.FLOAT_AREA] * sunk
-    push_at(pushes, i, x, y, z + 0.5 * sunk, 0.0, 0.0, lift)
-
-
-@kernel
 def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
     """Lift across and drag along the flow: linear lift up to the stall angle, then a flat plate; parabolic drag."""
     x, y, z = point_of(w, i, row[b + layout.WING_PLACE], row[b + layout.WING_PLACE + 1], row[b + layout.WING_PLACE + 2])
@@ -278,12 +268,15 @@ def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
         w, i, row[b + layout.WING_NORMAL], row[b + layout.WING_NORMAL + 1], row[b + layout.WING_NORMAL + 2]
     )
     ux, uy, uz = velocity_at(w, i, x, y, z)
+    fx, fy, fz = field[WIND], field[WIND + 1], field[WIND + 2]
+    density = air
     if row[b + layout.WING_IN_WATER] != 0.0:
-        fx, fy, fz, _ = water_at(flows, profile, s, field, x, y)
-        density = water
-    else:
-        fx, fy, fz = field[WIND], field[WIND + 1], field[WIND + 2]
-        density = air
+        wx, wy, wz, level = water_at(flows, profile, s, field, x, y, z)
+        # out of the water a foil is a wing; in between, by the part of its chord that is under water
+        chord = math.sqrt(row[b + layout.WING_AREA])
+        share = 1.0 if level == -math.inf else min(max(0.5 + (level - z) / chord, 0.0), 1.0)
+        density += share * (water - air)
+        fx, fy, fz = fx + share * (wx - fx), fy + share * (wy - fy), fz + share * (wz - fz)
     ux, uy, uz = ux - fx, uy - fy, uz - fz
     ahead = ux * cx + uy * cy + uz * cz
     up = ux * nx + uy * ny + uz * nz
@@ -307,37 +300,22 @@ def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
 
 
 @kernel
-def outer_forces(
-    first, count, kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows,
-    profile, s, field, h,
-):  # fmt: skip
-    """Tyres, floats and wings of one copy; springs and hulls go into the equations of motion (`into_equations`).
-
-    Arrays one by one: taking them out of tuples in every step costs more than most of the forces.
-    """
-    tail = row.shape[0] - TAIL
-    gravity = math.sqrt(row[tail + GRAVITY] ** 2 + row[tail + GRAVITY + 1] ** 2 + row[tail + GRAVITY + 2] ** 2)
-    for k in range(count):
-        kind = kinds[k]
-        b = first + k * FORCE
-        if kind == TYRE:
-            tyre(row, b, nodes_a[k], nodes_b[k], w, pushes, slip[memory[k]], grounds, planes, grids, heights, s, h)
-        elif kind == FLOAT:
-            buoyancy(row, b, nodes_a[k], row[tail + WATER_DENSITY], gravity, w, pushes, flows, profile, s, field)
-        elif kind == WING:
-            wing(
-                row,
-                b,
-                nodes_a[k],
-                row[tail + AIR_DENSITY],
-                row[tail + WATER_DENSITY],
-                w,
-                pushes,
-                flows,
-                profile,
-                s,
-                field,
-            )
+def drag(n, row, w, pushes, air, water, flows, profile, s, field):
+    """Drag of bodies by their area, in the wind or, below the level, in the water."""
+    for i in range(n):
+        area = row[i * NODE + DRAG_AREA]
+        if area == 0.0:
+            continue
+        d = i * NODE + DRAG_POINT
+        x, y, z = point_of(w, i, row[d], row[d + 1], row[d + 2])
+        vx, vy, vz = velocity_at(w, i, x, y, z)
+        cx, cy, cz, level = water_at(flows, profile, s, field, x, y, z)
+        density = water
+        if z >= level:
+            cx, cy, cz, density = field[WIND], field[WIND + 1], field[WIND + 2], air
+        cx, cy, cz = cx - vx, cy - vy, cz - vz
+        k = 0.5 * density * area * math.sqrt(cx * cx + cy * cy + cz * cz)
+        push_at(pushes, i, x, y, z, k * cx, k * cy, k * cz)
 
 
 @kernel
@@ -384,137 +362,3 @@ def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
             + w[i, AXIS + 3] * dx + w[i, AXIS + 4] * dy + w[i, AXIS + 5] * dz
         )  # fmt: skip
         i = parent[i]
-
-
-@kernel
-def _hull_axes(row, b, i, w, flows, profile, s, field, work):
-    """Axes of a hull in the world (9) into work[0], its place, and the current at it in its own axes."""
-    r = work[0]
-    for p in range(3):
-        for q in range(3):
-            r[3 * p + q] = (
-                w[i, 3 * p] * row[b + layout.HULL_AXES + q]
-                + w[i, 3 * p + 1] * row[b + layout.HULL_AXES + 3 + q]
-                + w[i, 3 * p + 2] * row[b + layout.HULL_AXES + 6 + q]
-            )
-    x, y, z = point_of(w, i, row[b + layout.HULL_PLACE], row[b + layout.HULL_PLACE + 1], row[b + layout.HULL_PLACE + 2])
-    cx, cy, cz, _ = water_at(flows, profile, s, field, x, y)
-    return (
-        x, y, z,
-        r[0] * cx + r[3] * cy + r[6] * cz, r[1] * cx + r[4] * cy + r[7] * cz, r[2] * cx + r[5] * cy + r[8] * cz,
-    )  # fmt: skip
-
-
-@kernel
-def _hull_in_motion(row, b, i, w, gx, gy, gz, x, y, z, c0, c1, c2, work):
-    """Force on a hull's added mass for its motion with the joints unaccelerated, in its own axes, into work[5].
-
-    At the mean speeds of the step, as all velocity terms; the mass stands in work[3] afterwards. Needs `_hull_axes`.
-    """
-    r, u, a, m, f = work[0], work[1], work[2], work[3], work[5]
-    _to_hull(r, x, y, z, w[i, MEAN], w[i, MEAN + 1], w[i, MEAN + 2], w[i, MEAN + 3], w[i, MEAN + 4], w[i, MEAN + 5], u)
-    # acceleration of the body with the joints unaccelerated, without the gravity that stands in the bias
-    _to_hull(r, x, y, z, w[i, CARRIED], w[i, CARRIED + 1], w[i, CARRIED + 2], w[i, CARRIED + 3] + gx, w[i, CARRIED + 4] + gy, w[i, CARRIED + 5] + gz, a)  # fmt: skip
-    # that is of the point fixed in the world's axes; in the body's, it moves on, and a steady current turns backwards
-    a[3] += u[1] * c2 - u[2] * c1
-    a[4] += u[2] * c0 - u[0] * c2
-    a[5] += u[0] * c1 - u[1] * c0
-    u[3] -= c0
-    u[4] -= c1
-    u[5] -= c2
-    for k in range(3):
-        m[k], m[3 + k] = row[b + layout.HULL_ADDED_INERTIA + k], row[b + layout.HULL_ADDED_MASS + k]
-    for k in range(6):
-        f[k] = m[k] * a[k]
-    l0, l1, l2 = m[3] * u[3], m[4] * u[4], m[5] * u[5]
-    h0, h1, h2 = m[0] * u[0], m[1] * u[1], m[2] * u[2]
-    f[0] += u[1] * h2 - u[2] * h1 + u[4] * l2 - u[5] * l1
-    f[1] += u[2] * h0 - u[0] * h2 + u[5] * l0 - u[3] * l2
-    f[2] += u[0] * h1 - u[1] * h0 + u[3] * l1 - u[4] * l0
-    f[3] += u[1] * l2 - u[2] * l1
-    f[4] += u[2] * l0 - u[0] * l2
-    f[5] += u[0] * l1 - u[1] * l0
-
-
-@kernel
-def hull(row, b, i, n, parent, w, gravity, flows, profile, s, field, h, mass, right, work):
-    """Added mass and damping of a body in water that flows past it.
-
-    Kirchhoff's equations for the velocity relative to the water, f = A du/dt + u x* (A u) + D(u) (H. Lamb,
-    Hydrodynamics, 1932, art. 124-126; T. I. Fossen, Handbook of Marine Craft Hydrodynamics, 2011, 6.3 and 8.1),
-    with a diagonal A about the hull's own axes. Damping is implicit.
-    """
-    x, y, z, c0, c1, c2 = _hull_axes(row, b, i, w, flows, profile, s, field, work)
-    _hull_in_motion(row, b, i, w, gravity[0], gravity[1], gravity[2], x, y, z, c0, c1, c2, work)
-    r, u, m, extra, f = work[0], work[1], work[3], work[4], work[5]
-    _to_hull(r, x, y, z, w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2], w[i, TWIST + 3], w[i, TWIST + 4], w[i, TWIST + 5], u)  # fmt: skip
-    u[3] -= c0
-    u[4] -= c1
-    u[5] -= c2
-    for k in range(6):
-        slot = k + 3 if k < 3 else k - 3
-        slow, fast = row[b + layout.HULL_DAMPING + slot], row[b + layout.HULL_SQUARE + slot] * abs(u[k])
-        f[k] += (slow + fast) * u[k]
-        extra[k] = h * (slow + 2.0 * fast)
-    j = i
-    while j >= 0:
-        s_j = work[6]
-        _to_hull(r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], s_j)  # fmt: skip
-        for k in range(6):
-            right[j] -= s_j[k] * f[k]
-        e = j
-        while e >= 0:
-            s_e = work[7]
-            _to_hull(r, x, y, z, w[e, AXIS], w[e, AXIS + 1], w[e, AXIS + 2], w[e, AXIS + 3], w[e, AXIS + 4], w[e, AXIS + 5], s_e)  # fmt: skip
-            total = 0.0
-            for k in range(6):
-                total += s_j[k] * (m[k] + extra[k]) * s_e[k]
-            mass[j, e] += total
-            e = parent[e]
-        j = parent[j]
-
-
-@kernel
-def hulls_in_motion(first, count, kinds, nodes, row, parent, w, flows, profile, s, field, out, work):
-    """Add to `out` (n) the efforts that the added mass of all hulls asks for by its motion alone."""
-    for k in range(count):
-        if kinds[k] != HULL:
-            continue
-        b, i = first + k * FORCE, nodes[k]
-        x, y, z, c0, c1, c2 = _hull_axes(row, b, i, w, flows, profile, s, field, work)
-        _hull_in_motion(row, b, i, w, 0.0, 0.0, 0.0, x, y, z, c0, c1, c2, work)
-        r, f, along = work[0], work[5], work[6]
-        j = i
-        while j >= 0:
-            _to_hull(r, x, y, z, w[j, AXIS], w[j, AXIS + 1], w[j, AXIS + 2], w[j, AXIS + 3], w[j, AXIS + 4], w[j, AXIS + 5], along)  # fmt: skip
-            for k6 in range(6):
-                out[j] += along[k6] * f[k6]
-            j = parent[j]
-
-
-@kernel(inline=True)
-def _to_hull(r, x, y, z, w0, w1, w2, v0, v1, v2, out):
-    """A motion vector at a point, in axes whose columns in the world are r."""
-    v0, v1, v2 = v0 + w1 * z - w2 * y, v1 + w2 * x - w0 * z, v2 + w0 * y - w1 * x
-    out[0] = r[0] * w0 + r[3] * w1 + r[6] * w2
-    out[1] = r[1] * w0 + r[4] * w1 + r[7] * w2
-    out[2] = r[2] * w0 + r[5] * w1 + r[8] * w2
-    out[3] = r[0] * v0 + r[3] * v1 + r[6] * v2
-    out[4] = r[1] * v0 + r[4] * v1 + r[7] * v2
-    out[5] = r[2] * v0 + r[5] * v1 + r[8] * v2
-
-
-@kernel
-def into_equations(
-    first, count, kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work
-):
-    """Springs between points and hulls: their part of the mass matrix and of the right side."""
-    tail = row.shape[0] - TAIL
-    for k in range(count):
-        kind = kinds[k]
-        b = first + k * FORCE
-        if kind == SPRING:
-            spring(row, b, nodes_a[k], nodes_b[k], n, parent, w, h, mass, right, column)
-        elif kind == HULL:
-            gravity = row[tail + GRAVITY : tail + GRAVITY + 3]
-            hull(row, b, nodes_a[k], n, parent, w, gravity, flows, profile, s, field, h, mass, right, work)

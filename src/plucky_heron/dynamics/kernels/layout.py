@@ -57,8 +57,8 @@ TYRE_RADIAL_STIFFNESS, TYRE_RADIAL_DAMPING, TYRE_ROLLING_RESISTANCE, TYRE_ROLLS_
 """Stiffness (N a unit of slip) and friction along, then across; a radial stiffness of 0 stands for a fixed load."""
 HULL_PLACE, HULL_AXES, HULL_ADDED_MASS, HULL_ADDED_INERTIA, HULL_DAMPING, HULL_SQUARE = 0, 3, 12, 15, 18, 24
 """Place (3), axes (9, row by row), added mass and inertia (3 each), linear and quadratic damping (6 each, forces first)."""
-FLOAT_BOTTOM, FLOAT_AREA, FLOAT_HEIGHT = 0, 3, 4
-"""Bottom centre (3), waterplane area, height."""
+FLOAT_BOTTOM, FLOAT_AREA, FLOAT_HEIGHT, FLOAT_LENGTH, FLOAT_WIDTH, FLOAT_AXES = 0, 3, 4, 5, 6, 7
+"""Bottom centre (3), section, height, the section's two sides, axes (9, row by row)."""
 WING_PLACE, WING_CHORD, WING_NORMAL, WING_AREA, WING_LIFT_SLOPE, WING_STALL, WING_DRAG = 0, 3, 6, 9, 10, 11, 12
 WING_INDUCED, WING_IN_WATER = 13, 14
 """Place, chord forward and normal (3 each), area, lift slope, stall angle, drag at zero lift, induced drag factor."""
@@ -119,6 +119,8 @@ class Drives(NamedTuple):
     delay: Array
     tank: Array
     """Tank a drain empties or a thruster burns from, or -1."""
+    wet: Array
+    """Whether its machine has a hull or floats: what a thruster works in."""
 
 
 class Forces(NamedTuple):
@@ -134,6 +136,10 @@ class Forces(NamedTuple):
     coupling_kind: Array
     dependent: Array
     leader: Array
+    panels: Array
+    """Triangles (rows of 3 corners, node axes, turning left as seen from outside) of bodies that float by their shapes."""
+    panel_range: Array
+    """Of each force, which panels are its own."""
 
 
 class Shapes(NamedTuple):

@@ -42,12 +42,23 @@ def ground_at(kinds, planes, grids, heights, s, x, y):
 
 
 @kernel
-def water_at(flows, profile, s, field, x, y):
-    """Current (3) and water level at (x, y): the copy's own, varied over the place by the site's profile and waves."""
+def water_at(flows, profile, s, field, x, y, z):
+    """Flow (3) at (x, y, z) and water level above: the copy's own, varied over the place by the site's profile and waves.
+
+    In waves the water runs in circles that shrink with the depth (linear waves on deep water: H. Lamb, Hydrodynamics,
+    1932, art. 229); above the mean level they are as large as there.
+    """
     flow = flows[s]
     level = field[WATER_LEVEL]
+    ox, oy, oz = 0.0, 0.0, 0.0
     if flow[2] > 0.0:
-        level += flow[2] * math.sin(flow[3] * x + flow[4] * y - flow[5] * field[TIME])
+        phase = flow[3] * x + flow[4] * y - flow[5] * field[TIME]
+        number = math.sqrt(flow[3] * flow[3] + flow[4] * flow[4])
+        circle = flow[2] * flow[5] * math.exp(number * min(z - level, 0.0)) if level > -math.inf else 0.0
+        ox = circle * math.sin(phase) * flow[3] / number
+        oy = circle * math.sin(phase) * flow[4] / number
+        oz = -circle * math.cos(phase)
+        level += flow[2] * math.sin(phase)
     factor = 1.0
     first, last = int(flow[6]), int(flow[7])
     if last > first:
@@ -60,4 +71,4 @@ def water_at(flows, profile, s, field, x, y):
             elif across > x0:
                 share = (across - x0) / (x1 - x0)
                 factor = profile[k, 1] * (1.0 - share) + profile[k + 1, 1] * share
-    return field[CURRENT] * factor, field[CURRENT + 1] * factor, field[CURRENT + 2] * factor, level
+    return field[CURRENT] * factor + ox, field[CURRENT + 1] * factor + oy, field[CURRENT + 2] * factor + oz, level

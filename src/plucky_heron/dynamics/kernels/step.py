@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 
+from plucky_heron.dynamics.kernels.acting import into_equations, outer_forces
 from plucky_heron.dynamics.kernels.contact import impulses
 from plucky_heron.dynamics.kernels.drives import couple, drive_step, driven_beyond, efforts_of_joints, stop_efforts
-from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, into_equations, outer_forces, thrust
+from plucky_heron.dynamics.kernels.forces import fill_tanks, hand, thrust
 from plucky_heron.dynamics.kernels.layout import (
     CONTACT,
+    DRAG_AREA,
     DRAIN,
     DRIVE,
     FORCE,
@@ -53,8 +55,10 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     """
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
-    drive_kinds, driven_joints, delays, burns_from = drives
-    force_kinds, nodes_a, nodes_b, memory, tank_nodes, tank_sizes, coupling_kinds, dependents, leaders = forces
+    drive_kinds, driven_joints, delays, burns_from, wet = drives
+    (
+        force_kinds, nodes_a, nodes_b, memory, tank_nodes, tank_sizes, coupling_kinds, dependents, leaders, panels, panel_range,
+    ) = forces  # fmt: skip
     grounds, planes, grids, heights, flows, profile = (
         scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile,
     )  # fmt: skip
@@ -88,7 +92,10 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         played, integral, lagged, limited = state.played[c], state.integral[c], state.lagged[c], state.limited[c]
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
         pulled = field[HAND] > 0.0
-        pushed = forced > 0 or thrusters or pulled
+        acted = forced > 0
+        for i in range(n):
+            acted = acted or nominal[i * NODE + DRAG_AREA] > 0.0
+        pushed = acted or thrusters or pulled
         kept = state.joint_impulses[c]
         ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
         for a in range(driven):
@@ -119,12 +126,29 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     for k in range(6):
                         pushes[i, k] = 0.0
                 if thrusters:
-                    thrust(n, driven, drive_kinds, driven_joints, burns_from, row, played, fill, w, pushes, h)
+                    thrust(
+                        n,
+                        driven,
+                        drive_kinds,
+                        driven_joints,
+                        burns_from,
+                        wet,
+                        row,
+                        played,
+                        fill,
+                        w,
+                        pushes,
+                        flows,
+                        profile,
+                        s,
+                        field,
+                        h,
+                    )
                 if pulled:
                     hand(field, w, pushes)
-                if forced > 0:
-                    outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h)  # fmt: skip
-            turning = mass_and_bias(n, parent, base, massless, row, field, mean, w, pushes, pushed, mass, right)
+                if acted:
+                    outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, panels, panel_range, n, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h, work)  # fmt: skip
+            turning = mass_and_bias(n, parent, base, massless, row, mean, w, pushes, pushed, mass, right)
             for a in range(driven):
                 full[a] = 0.0
             efforts_of_joints(
@@ -222,9 +246,26 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
     if field[HAND] > 0.0:
         hand(field, w, pushes)
-    thrust(n, driven, drives.kind, drives.joint, drives.tank, row, played, fill, w, pushes, 0.0)
-    outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0)  # fmt: skip
-    mass_and_bias(n, parent, base, massless, row, field, v, w, pushes, True, mass, right)
+    thrust(
+        n,
+        driven,
+        drives.kind,
+        drives.joint,
+        drives.tank,
+        drives.wet,
+        row,
+        played,
+        fill,
+        w,
+        pushes,
+        scene.flow,
+        scene.profile,
+        s,
+        field,
+        0.0,
+    )
+    outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, forces.panels, forces.panel_range, n, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0, scratch.hull)  # fmt: skip
+    mass_and_bias(n, parent, base, massless, row, v, w, pushes, True, mass, right)
     efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, full, effort, stiff, dry)
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):

@@ -15,6 +15,7 @@ from plucky_heron.dynamics.kernels.layout import (
     TAIL,
     TYRE,
     WATER_DENSITY,
+    WATER_LEVEL,
     WING,
 )
 from plucky_heron.dynamics.kernels.water import buoyancy, hull
@@ -33,7 +34,8 @@ def outer_forces(
     tail = row.shape[0] - TAIL
     air, water = row[tail + AIR_DENSITY], row[tail + WATER_DENSITY]
     gravity = math.sqrt(row[tail + GRAVITY] ** 2 + row[tail + GRAVITY + 1] ** 2 + row[tail + GRAVITY + 2] ** 2)
-    drag(n, row, w, pushes, air, water, flows, profile, s, field)
+    if field[WATER_LEVEL] > -math.inf:
+        drag(n, row, w, pushes, air, water, flows, profile, s, field)
     for k in range(count):
         kind = kinds[k]
         b = first + k * FORCE

@@ -28,6 +28,7 @@ from plucky_heron.dynamics.kernels.layout import (
     TIME,
     TWIST,
     UPPER_STOP,
+    WATER_LEVEL,
 )
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.tree import (
@@ -92,8 +93,10 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         played, integral, lagged, limited = state.played[c], state.integral[c], state.lagged[c], state.limited[c]
         command, ring, head = state.commands[c], state.ring[c], state.heads[c]
         pulled = field[HAND] > 0.0
+        # drag of bodies is a force among others where there is water, else it stands in the bias
+        in_air = field[WATER_LEVEL] == -math.inf
         acted = forced > 0
-        for i in range(n):
+        for i in range(0 if in_air else n):
             acted = acted or nominal[i * NODE + DRAG_AREA] > 0.0
         pushed = acted or thrusters or pulled
         kept = state.joint_impulses[c]
@@ -148,7 +151,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     hand(field, w, pushes)
                 if acted:
                     outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, panels, panel_range, n, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h, work)  # fmt: skip
-            turning = mass_and_bias(n, parent, base, massless, row, mean, w, pushes, pushed, mass, right)
+            turning = mass_and_bias(n, parent, base, massless, row, field, in_air, mean, w, pushes, pushed, mass, right)
             for a in range(driven):
                 full[a] = 0.0
             efforts_of_joints(
@@ -265,7 +268,9 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
         0.0,
     )
     outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, forces.panels, forces.panel_range, n, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0, scratch.hull)  # fmt: skip
-    mass_and_bias(n, parent, base, massless, row, v, w, pushes, True, mass, right)
+    mass_and_bias(
+        n, parent, base, massless, row, field, field[WATER_LEVEL] == -math.inf, v, w, pushes, True, mass, right
+    )
     efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, full, effort, stiff, dry)
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):

@@ -10,11 +10,14 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import (
+    AIR_DENSITY,
     ARMATURE,
     AXIS,
     BALL_X,
     BALL_Y,
     CARRIED,
+    DRAG_AREA,
+    DRAG_POINT,
     GRAVITY,
     HELD_INERTIA,
     HELD_MASS,
@@ -30,6 +33,7 @@ from plucky_heron.dynamics.kernels.layout import (
     SLIDER,
     TAIL,
     TWIST,
+    WIND,
     WORK,
 )
 from plucky_heron.kernels import kernel
@@ -330,14 +334,15 @@ def _moved_along(w, i):
 
 
 @kernel(inline=True)
-def mass_and_bias(n, parent, base, massless, row, mean, w, pushes, pushed, mass, bias):
+def mass_and_bias(n, parent, base, massless, row, field, in_air, mean, w, pushes, pushed, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, less the outer forces.
 
     Needs `forward` first. `mean` (n) are the speeds at which the velocity terms are taken; `pushes` (n, 6) outer forces
-    on the nodes, looked at only when `pushed`. Returns the fastest turning of a body (rad/s).
+    on the nodes, looked at only when `pushed`; the drag of bodies is here where there is no water (`in_air`), as it costs
+    least here. Returns the fastest turning of a body (rad/s).
     """
     tail = row.shape[0] - TAIL
-    g0, g1, g2 = -row[tail + GRAVITY], -row[tail + GRAVITY + 1], -row[tail + GRAVITY + 2]
+    g0, g1, g2, air = -row[tail + GRAVITY], -row[tail + GRAVITY + 1], -row[tail + GRAVITY + 2], row[tail + AIR_DENSITY]
     fastest = 0.0
     for i in range(n):
         _carry(i, parent[i], base[i], mean[i], w, 0.0, 0.0, 0.0, g0, g1, g2)
@@ -353,6 +358,24 @@ def mass_and_bias(n, parent, base, massless, row, mean, w, pushes, pushed, mass,
             w[i, OWN + k] = w[i, HELD_MASS + k]
         f0, f1, f2, f3, f4, f5 = _moved_along(w, i)
         fastest = max(fastest, w[i, MEAN] ** 2 + w[i, MEAN + 1] ** 2 + w[i, MEAN + 2] ** 2)
+        area = row[i * NODE + DRAG_AREA]
+        if in_air and area > 0.0:
+            d = i * NODE + DRAG_POINT
+            v0, v1, v2 = w[i, TWIST], w[i, TWIST + 1], w[i, TWIST + 2]
+            cx = w[i, ORIGIN] + w[i, 0] * row[d] + w[i, 1] * row[d + 1] + w[i, 2] * row[d + 2]
+            cy = w[i, ORIGIN + 1] + w[i, 3] * row[d] + w[i, 4] * row[d + 1] + w[i, 5] * row[d + 2]
+            cz = w[i, ORIGIN + 2] + w[i, 6] * row[d] + w[i, 7] * row[d + 1] + w[i, 8] * row[d + 2]
+            x = field[WIND] - (w[i, TWIST + 3] + v1 * cz - v2 * cy)
+            y = field[WIND + 1] - (w[i, TWIST + 4] + v2 * cx - v0 * cz)
+            z = field[WIND + 2] - (w[i, TWIST + 5] + v0 * cy - v1 * cx)
+            k = 0.5 * air * area * math.sqrt(x * x + y * y + z * z)
+            x, y, z = k * x, k * y, k * z
+            f0 -= cy * z - cz * y
+            f1 -= cz * x - cx * z
+            f2 -= cx * y - cy * x
+            f3 -= x
+            f4 -= y
+            f5 -= z
         if pushed:
             f0 -= pushes[i, 0]
             f1 -= pushes[i, 1]

@@ -203,6 +203,7 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
     touching = [k for k, (body, one) in enumerate(placed) if one.node >= 0 and frozenset((body, GROUND)) not in apart]
     dry = any(j.friction > 0.0 or j.limits is not None for j in machine.joints.values())
     brakes = any(d.kind == "brake" for d in machine.drives.values())
+    rolling = any(isinstance(f, Tyre) and f.rolling_resistance > 0.0 for f in machine.forces.values())
     return layout.Contacts(
         pairs=np.array(pairs, dtype=np.int64).reshape(-1, 2),
         touching=np.array(touching, dtype=np.int64),
@@ -210,5 +211,5 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
         apart=np.zeros((len(touching), 1), dtype=np.bool_),
         capacity=min(MOST_CONTACTS, 4 * (len(touching) + len(pairs))),
         iterations=30,
-        bounded=dry or brakes,
+        bounded=dry or brakes or rolling,
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.forces import drag, spring, tyre, wing
+from plucky_heron.dynamics.kernels.forces import drag, spring, wing
 from plucky_heron.dynamics.kernels.layout import (
     AIR_DENSITY,
     FLOAT,
@@ -18,6 +18,7 @@ from plucky_heron.dynamics.kernels.layout import (
     WATER_LEVEL,
     WING,
 )
+from plucky_heron.dynamics.kernels.tyres import tyre
 from plucky_heron.dynamics.kernels.water import buoyancy, hull
 from plucky_heron.kernels import kernel
 
@@ -25,7 +26,7 @@ from plucky_heron.kernels import kernel
 @kernel
 def outer_forces(
     first, count, kinds, nodes_a, nodes_b, memory, panels, panel_range, n, row, w, pushes, slip, grounds, planes, grids,
-    heights, flows, profile, s, field, h, work,
+    heights, solids, solid_range, flows, profile, s, field, h, work,
 ):  # fmt: skip
     """Tyres, floats, wings and drag of one copy; springs and hulls go into the equations of motion (`into_equations`).
 
@@ -40,7 +41,24 @@ def outer_forces(
         kind = kinds[k]
         b = first + k * FORCE
         if kind == TYRE:
-            tyre(row, b, nodes_a[k], nodes_b[k], w, pushes, slip[memory[k]], grounds, planes, grids, heights, s, h)
+            tyre(
+                row,
+                b,
+                nodes_a[k],
+                nodes_b[k],
+                w,
+                pushes,
+                slip[memory[k]],
+                grounds,
+                planes,
+                grids,
+                heights,
+                solids,
+                solid_range[s, 0],
+                solid_range[s, 1],
+                s,
+                h,
+            )
         elif kind == FLOAT:
             buoyancy(row, b, k, nodes_a[k], water * gravity, w, pushes, flows, profile, s, field, panels, panel_range, work)  # fmt: skip
         elif kind == WING:

@@ -41,7 +41,7 @@ from plucky_heron.dynamics.kernels.layout import (
     TWIST,
     WIND,
 )
-from plucky_heron.dynamics.kernels.places import ground_at, water_at
+from plucky_heron.dynamics.kernels.places import water_at
 from plucky_heron.kernels import kernel
 
 JUST_ABOVE = 0.25
@@ -175,86 +175,6 @@ def fill_tanks(nodes, sizes, fill, row):
         row[b + INERTIA + 3] -= m * x * y
         row[b + INERTIA + 4] -= m * x * z
         row[b + INERTIA + 5] -= m * y * z
-
-
-@kernel
-def tyre(row, b, a, carrier, w, pushes, slip, kinds, planes, grids, heights, s, h):
-    """One tyre: deflections along and across grow with slip and relax over the distance rolled, on a friction ellipse.
-
-    The relaxation-length model (H. B. Pacejka, Tyre and Vehicle Dynamics, 2012, section 7.2) with straight
-    characteristics cut off at the ellipse; it holds at standstill, where slip as a ratio has no meaning.
-    """
-    x, y, z = point_of(
-        w, a, row[b + layout.TYRE_CENTRE], row[b + layout.TYRE_CENTRE + 1], row[b + layout.TYRE_CENTRE + 2]
-    )
-    ax, ay, az = direction_of(
-        w, a, row[b + layout.TYRE_AXIS], row[b + layout.TYRE_AXIS + 1], row[b + layout.TYRE_AXIS + 2]
-    )
-    ground, nx, ny, nz = ground_at(kinds, planes, grids, heights, s, x, y)
-    radius = row[b + layout.TYRE_RADIUS]
-    load = row[b + layout.TYRE_LOAD]
-    low = radius
-    ux, uy, uz = velocity_at(w, carrier, x, y, z)
-    if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0:
-        low = (z - ground) * nz
-        sunk = radius - low
-        if sunk <= 0.0:
-            slip[0] = 0.0
-            slip[1] = 0.0
-            slip[2] = 0.0
-            return
-        sinking = -(ux * nx + uy * ny + uz * nz)
-        load = max(0.0, row[b + layout.TYRE_RADIAL_STIFFNESS] * sunk + row[b + layout.TYRE_RADIAL_DAMPING] * sinking)
-    elif ground == -math.inf:
-        nx, ny, nz = 0.0, 0.0, 1.0
-    # along = axis x normal, across = normal x along
-    tx, ty, tz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
-    k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz + 1e-30)
-    tx, ty, tz = k * tx, k * ty, k * tz
-    cx, cy, cz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
-    forward = ux * tx + uy * ty + uz * tz
-    sideways = ux * cx + uy * cy + uz * cz
-    px, py, pz = x - low * nx, y - low * ny, z - low * nz
-    length = row[b + layout.TYRE_RELAXATION]
-    relax = 1.0 / (1.0 + h * abs(forward) / length)
-    across = (slip[1] - h * sideways) * relax
-    along = 0.0
-    if row[b + layout.TYRE_ROLLS_FREELY] == 0.0:
-        wx, wy, wz = velocity_at(w, a, px, py, pz)
-        along = (slip[0] - h * (wx * tx + wy * ty + wz * tz)) * relax
-    kx, ky = row[b + layout.TYRE_STIFFNESS] / length, row[b + layout.TYRE_STIFFNESS + 1] / length
-    most_x, most_y = row[b + layout.TYRE_FRICTION] * load, row[b + layout.TYRE_FRICTION + 1] * load
-    share = math.sqrt((kx * along / (most_x + 1e-12)) ** 2 + (ky * across / (most_y + 1e-12)) ** 2)
-    if share > 1.0:
-        along /= share
-        across /= share
-    slip[0], slip[1] = along, across
-    slip[2] = load
-    # a little damping in the carcass, or a standing vehicle would rock for ever
-    fx = kx * along
-    fy = ky * across - 0.02 * ky * sideways * math.exp(-abs(forward)) * (1.0 if share <= 1.0 else 0.0)
-    fx -= (
-        row[b + layout.TYRE_ROLLING_RESISTANCE] * load * math.tanh(forward / 0.05)
-        if row[b + layout.TYRE_ROLLS_FREELY] != 0.0
-        else 0.0
-    )
-    push_at(
-        pushes, a, px, py, pz,
-        fx * tx + fy * cx + load * nx * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
-        fx * ty + fy * cy + load * ny * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
-        fx * tz + fy * cz + load * nz * (1.0 if row[b + layout.TYRE_RADIAL_STIFFNESS] > 0.0 else 0.0),
-    )  # fmt: skip
-    if row[b + layout.TYRE_ROLLS_FREELY] == 0.0 and row[b + layout.TYRE_ROLLING_RESISTANCE] > 0.0:
-        # rolling resistance acts on the wheel's own turning
-        turn = (
-            (w[a, TWIST] - w[carrier, TWIST]) * ax
-            + (w[a, TWIST + 1] - w[carrier, TWIST + 1]) * ay
-            + (w[a, TWIST + 2] - w[carrier, TWIST + 2]) * az
-        )
-        hold = -row[b + layout.TYRE_ROLLING_RESISTANCE] * load * radius * math.tanh(turn * radius / 0.05)
-        pushes[a, 0] += hold * ax
-        pushes[a, 1] += hold * ay
-        pushes[a, 2] += hold * az
 
 
 @kernel

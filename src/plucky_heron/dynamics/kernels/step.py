@@ -41,6 +41,7 @@ from plucky_heron.dynamics.kernels.tree import (
     position_rate,
 )  # fmt: skip
 from plucky_heron.dynamics.kernels.turning import TURNS, UNSURE, at_mean_speeds
+from plucky_heron.dynamics.kernels.tyres import rolling_friction
 from plucky_heron.kernels import kernel
 
 OVERLAPS = 1e-4
@@ -63,6 +64,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     grounds, planes, grids, heights, flows, profile = (
         scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile,
     )  # fmt: skip
+    solids, solid_range = scene.shapes, scene.shape_range
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     tanks = forces.tank_node.shape[0]
     first_force = n * NODE + driven * DRIVE
@@ -150,13 +152,15 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 if pulled:
                     hand(field, w, pushes)
                 if acted:
-                    outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, panels, panel_range, n, row, w, pushes, slip, grounds, planes, grids, heights, flows, profile, s, field, h, work)  # fmt: skip
+                    outer_forces(first_force, forced, force_kinds, nodes_a, nodes_b, memory, panels, panel_range, n, row, w, pushes, slip, grounds, planes, grids, heights, solids, solid_range, flows, profile, s, field, h, work)  # fmt: skip
             turning = mass_and_bias(n, parent, base, massless, row, field, in_air, mean, w, pushes, pushed, mass, right)
             for a in range(driven):
                 full[a] = 0.0
             efforts_of_joints(
                 n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, full, effort, stiff, dry
             )
+            if forced > 0:
+                rolling_friction(first_force, forced, force_kinds, nodes_a, memory, row, slip, dry)
             held = False
             for i in range(n):
                 right[i] = effort[i] - right[i]
@@ -202,6 +206,8 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 if attempt == 2 or not servos or not driven_beyond(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, final, full):  # fmt: skip
                     break
                 efforts_of_joints(n, driven, drive_kinds, driven_joints, row, q, v, played, integral, h, full, effort, stiff, dry)  # fmt: skip
+                if forced > 0:
+                    rolling_friction(first_force, forced, force_kinds, nodes_a, memory, row, slip, dry)
                 for i in range(n):
                     right[i] = asked[i] + effort[i]
                     for k in range(i + 1):
@@ -267,11 +273,12 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
         field,
         0.0,
     )
-    outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, forces.panels, forces.panel_range, n, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.flow, scene.profile, s, field, 0.0, scratch.hull)  # fmt: skip
+    outer_forces(first_force, forced, forces.kind, forces.node_a, forces.node_b, forces.memory, forces.panels, forces.panel_range, n, row, w, pushes, slip, scene.ground_kind, scene.plane, scene.grid, scene.heights, scene.shapes, scene.shape_range, scene.flow, scene.profile, s, field, 0.0, scratch.hull)  # fmt: skip
     mass_and_bias(
         n, parent, base, massless, row, field, field[WATER_LEVEL] == -math.inf, v, w, pushes, True, mass, right
     )
     efforts_of_joints(n, driven, drives.kind, drives.joint, row, q, v, played, integral, 0.0, full, effort, stiff, dry)
+    rolling_friction(first_force, forced, forces.kind, forces.node_a, forces.memory, row, slip, dry)
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):
         right[i] = effort[i] - right[i]

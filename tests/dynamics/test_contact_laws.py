@@ -290,7 +290,7 @@ def test_what_hangs_on_a_joint_to_the_ground_meets_the_site(kind: str) -> None:
     wall = {"kind": "box", "size": [0.2, 2.0, 2.0], "at": [1.0, 0.0, 0.5]}
     mount = {"kind": "box", "size": [0.2, 0.2, 0.9], "at": [0.0, 0.0, 0.45]}
     shape = {"kind": "box", "size": [0.3, 0.2, 0.2], "at": [0.15 if kind == "hinge" else 0.0, 0, 0]}
-    data = {
+    data: dict[str, Any] = {
         "name": "carriage",
         "bodies": {"b": {"mass": 1.0, "inertia": [0.01, 0.01, 0.01], "shapes": [shape]}},
         "joints": {"j": {"kind": kind, "child": "b", "origin": [0.0, 0, 0.95], "axis": [1, 0, 0]}},

@@ -92,7 +92,7 @@ def test_the_sower_hovers_while_its_mass_falls_by_half() -> None:
     assert done.success.all()
     recording = done.recordings[0]
     late = signal(problem, recording, "base.z")[400:]
-    assert np.abs(late - 3.0).max() < 0.1
+    assert np.abs(late - 3.0).max() < 0.12  # gusts blow through the propellers too
     seed = [e.name for e in problem.entries].index("seed left")
     assert recording.observations[0][seed] == pytest.approx(7.5)
     assert recording.observations[-1][seed] == 0.0

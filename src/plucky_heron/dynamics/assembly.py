@@ -28,7 +28,8 @@ def drives(builder: Builder) -> tuple[layout.Drives, Array]:
     """Table of the drives and their dead times; their numbers go into the row."""
     machine, m = builder.machine, len(builder.machine.drives)
     afloat = any(isinstance(f, (Hull, Float)) for f in machine.forces.values())
-    table = layout.Drives(*(np.zeros(m, dtype=np.int64) for _ in range(4)), np.full(m, afloat))
+    kind, joint, delay, tank = (np.zeros(m, dtype=np.int64) for _ in range(4))
+    table = layout.Drives(kind, joint, delay, tank, wet=np.full(m, afloat))
     dead_time = np.zeros(m)
     tanks = list(machine.tanks)
     for a, (name, drive) in enumerate(machine.drives.items()):
@@ -81,7 +82,8 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
         panels=np.zeros((1, 9)),
         panel_range=np.zeros((count, 2), dtype=np.int64),
     )  # fmt: skip
-    memories, panels = 0, []
+    memories = 0
+    panels: list[Array] = []
     for k, force in enumerate(machine.forces.values()):
         numbers = builder.row[builder.first_force + k * layout.FORCE :][: layout.FORCE]
         if isinstance(force, Spring):

@@ -142,17 +142,20 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
 
 def poles_of(problem: Problem, position: Array, pose: Array | None = None) -> Array:
     """Poles (k,), complex, 1/s, of the machine with its drives: of its linearisation, or, where it turns freely, of its joints alone."""
+    if problem.model.attitudes():
+        return _joint_poles(problem, position)
     try:
         with np.errstate(all="ignore"):
             found = np.linalg.eigvals(linearise(problem, pose).transition)
         return np.asarray(np.log(found[np.abs(found) > 1e-9].astype(complex)) / problem.sample_time)
     except (StateError, np.linalg.LinAlgError):
-        # a machine that turns freely: its joints with their servos and springs, the base free to give way
         return _joint_poles(problem, position)
 
 
 def _joint_poles(problem: Problem, position: Array) -> Array:
-    """Poles of M q'' + C q' + K q = 0 with the springs, dampers and servos of the joints; without gravity and contact."""
+    """A machine that turns freely: its joints alone, the base free to give way.
+
+    Poles of M q'' + C q' + K q = 0 with the springs, dampers and servos of the joints; without gravity and contact."""
     machine, model = problem.machine, problem.model
     n = len(model.joints)
     stiffness, damping = np.zeros(n), np.zeros(n)

@@ -109,6 +109,7 @@ BOUND_UP: dict[str, set[str]] = {
         "cable length range",
         "control is fast enough",
         "height range",
+        "observations differ",
         "reel speed range",
         "trolley position range",
     },

@@ -151,6 +151,14 @@ class _Bench:
         plant.settle_drives(np.arange(len(positions)))
         return plant
 
+    def at_rest(self, position: Array) -> Array:
+        """Commands (commands,) that ask for nothing: of a position servo where it stands (position: entries,), else none."""
+        commands = np.zeros(len(self.inputs))
+        for k, a in enumerate(self.inputs):
+            if self.model.drive_table.kind[a] == layout.POSITION:
+                commands[k] = position[self.model.drive_table.joint[a]]
+        return np.clip(commands, self.low, self.high)
+
     def hold_commands(self, plant: Plant, commands: Array) -> None:
         """The commands (B, commands) have been given for long: they fill lags and dead times."""
         for array in (plant.lagged, plant.limited, plant.played):
@@ -178,10 +186,7 @@ def find_trim(bench: _Bench, held: Array) -> tuple[Array, Array]:
     names = {name.rpartition(".")[0] if "." in name else name for name in problem.hold} | set(problem.hold)
     held_too = np.array([j in names or j.rpartition(".")[0] in names for j in model.joints])
     loose = np.flatnonzero(~held_too)
-    commands = np.clip(np.zeros(len(bench.inputs)), bench.low, bench.high)
-    for k, a in enumerate(bench.inputs):  # a position servo begins where it stands
-        if model.drive_table.kind[a] == layout.POSITION:
-            commands[k] = np.clip(position[model.drive_table.joint[a]], bench.low[k], bench.high[k])
+    commands = bench.at_rest(position)
     spans = 0.5 * (bench.high - bench.low)
     steps = np.concatenate([1e-3 * spans, np.full(len(loose), 1e-4)])
     for _ in range(8):
@@ -248,7 +253,7 @@ def linearise(problem: Problem, pose: Array | None = None) -> Linear:
     if pose is None:
         trim = trim_of(bench, *_held_values(problem, bench.start))
     else:
-        zero = np.clip(np.zeros(len(bench.inputs)), bench.low, bench.high)
+        zero = bench.at_rest(np.asarray(pose, dtype=float))
         trim = Trim(
             np.zeros(0), np.asarray(pose, dtype=float), zero, np.zeros((0, TRIM_POINTS)),
             np.zeros((0, TRIM_POINTS, n)), np.zeros((0, TRIM_POINTS, len(zero))),
@@ -260,8 +265,7 @@ def linearise(problem: Problem, pose: Array | None = None) -> Linear:
     spans = 0.5 * (bench.high - bench.low)
     copies = 2 * (width + len(bench.inputs))
     plant = bench.plant(np.tile(trim.position, (copies, 1)))
-    if pose is None:
-        bench.hold_commands(plant, np.tile(trim.commands, (copies, 1)))
+    bench.hold_commands(plant, np.tile(trim.commands, (copies, 1)))
     given = np.tile(trim.commands, (copies, 1))
     centre = plant.lagged[0].copy(), plant.integral[0].copy()
     scale = np.ones(width + len(bench.inputs))

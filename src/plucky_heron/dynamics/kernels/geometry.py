@@ -29,7 +29,7 @@ def place_shape(nodes, poses, k, w, out):
 
 
 @kernel(inline=True)
-def _core(shapes, k):
+def core_of(shapes, k):
     """What `support` asks of a shape: kind, three sizes, corners of hulls, and which of those are its own."""
     size, own = shapes.size[k], shapes.vertex_range[k]
     return shapes.kind[k], size[0], size[1], size[2], shapes.vertices, own[0], own[1]
@@ -162,8 +162,8 @@ def core_distance(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """
     s = g[1:5]
     weight = g[5]
-    kind_a, xa, ya, za, vertices_a, first_a, last_a = _core(shapes_a, a)
-    kind_b, xb, yb, zb, vertices_b, first_b, last_b = _core(shapes_b, b)
+    kind_a, xa, ya, za, vertices_a, first_a, last_a = core_of(shapes_a, a)
+    kind_b, xb, yb, zb, vertices_b, first_b, last_b = core_of(shapes_b, b)
     dx, dy, dz = at_a[9] - at_b[9], at_a[10] - at_b[10], at_a[11] - at_b[11]
     count = 0
     distance = math.inf
@@ -227,8 +227,8 @@ def least_overlap(shapes_a, a, at_a, shapes_b, b, at_b, g):
     """Normal (b to a) of the least overlap over the face directions and the line of centres; cores overlap."""
     best = -math.inf
     out = g[0]
-    kind_a, xa, ya, za, vertices_a, first_a, last_a = _core(shapes_a, a)
-    kind_b, xb, yb, zb, vertices_b, first_b, last_b = _core(shapes_b, b)
+    kind_a, xa, ya, za, vertices_a, first_a, last_a = core_of(shapes_a, a)
+    kind_b, xb, yb, zb, vertices_b, first_b, last_b = core_of(shapes_b, b)
     for side in range(3):
         faces = 1
         if side < 2:

@@ -27,8 +27,9 @@ from plucky_heron.dynamics.kernels.layout import (
     SURFACE_DAMPING,
     TWIST,
 )
-from plucky_heron.dynamics.kernels.manifold import POINT, collide, feature, keep_four
+from plucky_heron.dynamics.kernels.manifold import collide, feature, keep_four
 from plucky_heron.dynamics.kernels.places import ground_at
+from plucky_heron.dynamics.kernels.rough import ball_on_grid, edges_on_grid, ground_on_grid
 from plucky_heron.kernels import kernel
 
 MARGIN = 0.01
@@ -158,20 +159,29 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         return 0
     if kind == SPHERE:
         if grid:
-            found = _ball_on_grid(0, at[9], at[10], at[11], radius, margin, grounds, planes, grids, heights, s, points)
+            found = ball_on_grid(0, at[9], at[10], at[11], radius, margin, grids[s], heights, points)
             return keep_four(points, found)
         gap = (at[11] - height) * nz - radius
         if gap > margin:
             return 0
         _touch(points, 0, at[9], at[10], at[11], nx, ny, nz, radius, gap)
         return 1
-    count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
     found = 0
+    if grid and (kind == BOX or kind == CONVEX):
+        # any corner may be the one that meets a slope: the one below the middle says little
+        found = _corners_on_grid(shapes, k, kind, radius, at, margin, grids[s], heights, points)
+        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
+        return keep_four(points, found)
+    count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
     if grid and kind == CAPSULE:
         for e in range(count):
             x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
-            found = _ball_on_grid(found, x, y, z, radius, margin, grounds, planes, grids, heights, s, points)
+            found = ball_on_grid(found, x, y, z, radius, margin, grids[s], heights, points)
         found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
+        if kind == CYLINDER:
+            found = _rims(found, shapes.size[k], radius, at, margin, grids[s], heights, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
         return keep_four(points, found)
     for e in range(count):
         x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
@@ -182,7 +192,59 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
             found += 1
     if grid:
         found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
+        if kind == CYLINDER:
+            found = _rims(found, shapes.size[k], radius, at, margin, grids[s], heights, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
     return keep_four(points, found)
+
+
+@kernel
+def _corners_on_grid(shapes, k, kind, radius, at, margin, g, heights, points):
+    """The corners of a box or hull, each against the slope below it."""
+    found = 0
+    size, first, last = shapes.size[k], 0, 8
+    if kind == CONVEX:
+        first, last = shapes.vertex_range[k, 0], shapes.vertex_range[k, 1]
+    for v in range(first, last):
+        if kind == BOX:
+            lx = size[0] if v & 1 else -size[0]
+            ly = size[1] if v & 2 else -size[1]
+            lz = size[2] if v & 4 else -size[2]
+        else:
+            lx, ly, lz = shapes.vertices[v, 0], shapes.vertices[v, 1], shapes.vertices[v, 2]
+        x = at[9] + at[0] * lx + at[1] * ly + at[2] * lz
+        y = at[10] + at[3] * lx + at[4] * ly + at[5] * lz
+        z = at[11] + at[6] * lx + at[7] * ly + at[8] * lz
+        height, nx, ny, nz = ground_on_grid(g, heights, x, y)
+        gap = (z - height) * nz - radius
+        if gap < margin and found < points.shape[0] // 2:
+            _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
+            found += 1
+    return found
+
+
+@kernel
+def _rims(found, size, radius, at, margin, g, heights, points):
+    """The point of each rim of a cylinder that the ground below it faces: it need not be one below the middle's slope."""
+    for end in range(2):
+        half = size[1] if end == 0 else -size[1]
+        x, y, z = at[9] + half * at[2], at[10] + half * at[5], at[11] + half * at[8]
+        px, py, pz = x, y, z
+        for _ in range(3):
+            height, nx, ny, nz = ground_on_grid(g, heights, px, py)
+            along = nx * at[2] + ny * at[5] + nz * at[8]
+            lx, ly, lz = -nx + along * at[2], -ny + along * at[5], -nz + along * at[8]
+            across = math.sqrt(lx * lx + ly * ly + lz * lz)
+            if across < 1e-6:
+                break
+            k = size[0] / across
+            px, py, pz = x + k * lx, y + k * ly, z + k * lz
+        height, nx, ny, nz = ground_on_grid(g, heights, px, py)
+        gap = (pz - height) * nz - radius
+        if gap < margin and found < points.shape[0]:
+            _touch(points, found, px, py, pz, nx, ny, nz, radius, gap)
+            found += 1
+    return found
 
 
 @kernel
@@ -208,6 +270,7 @@ def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s,
             stands = z - 0.5 * (heights[here - 1] + heights[here + 1])
             if rows >= 2:
                 stands = max(stands, z - 0.5 * (heights[here - columns] + heights[here + columns]))
+                stands = max(stands, z - 0.5 * (heights[here - columns + 1] + heights[here + columns - 1]))
             x, y = g[0] + i * g[2], g[1] + j * g[3] if rows >= 2 else at[10]
             dx, dy, dz = x - at[9], y - at[10], z - at[11]
             if stands < 1e-6 or dx * dx + dy * dy + dz * dz > far * far:
@@ -215,22 +278,34 @@ def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s,
             lx = at[0] * dx + at[3] * dy + at[6] * dz
             ly = at[1] * dx + at[4] * dy + at[7] * dz
             lz = at[2] * dx + at[5] * dy + at[8] * dz
-            # gap and outer normal of the face that the point is least inside of
-            ox, oy, oz, gap = 0.0, 0.0, 0.0, -math.inf
+            # gap and outer normal of the face below which the point is least deep, of those that look down: the others
+            # only say whether it is beside the shape
+            ox, oy, oz, gap, beside = 0.0, 0.0, 0.0, -math.inf, -math.inf
             if kind == BOX:
-                if abs(lx) - size[0] > gap:
-                    gap, ox, oy, oz = abs(lx) - size[0], math.copysign(1.0, lx), 0.0, 0.0
-                if abs(ly) - size[1] > gap:
-                    gap, ox, oy, oz = abs(ly) - size[1], 0.0, math.copysign(1.0, ly), 0.0
-                if abs(lz) - size[2] > gap:
-                    gap, ox, oy, oz = abs(lz) - size[2], 0.0, 0.0, math.copysign(1.0, lz)
+                for face in range(6):
+                    axis = face // 2
+                    sign = 1.0 if face % 2 == 0 else -1.0
+                    away = sign * (lx if axis == 0 else ly if axis == 1 else lz) - size[axis]
+                    if sign * at[6 + axis] < -0.3:
+                        if away > gap:
+                            gap = away
+                            ox, oy, oz = (
+                                (sign if axis == 0 else 0.0),
+                                (sign if axis == 1 else 0.0),
+                                (sign if axis == 2 else 0.0),
+                            )
+                    else:
+                        beside = max(beside, away)
             elif kind == CONVEX:
                 for f in range(shapes.face_range[k, 0], shapes.face_range[k, 1]):
                     nx, ny, nz = shapes.face_normals[f, 0], shapes.face_normals[f, 1], shapes.face_normals[f, 2]
                     v = shapes.faces[f, 0]
                     away = nx * (lx - shapes.vertices[v, 0]) + ny * (ly - shapes.vertices[v, 1]) + nz * (lz - shapes.vertices[v, 2])  # fmt: skip
-                    if away > gap:
-                        gap, ox, oy, oz = away, nx, ny, nz
+                    if at[6] * nx + at[7] * ny + at[8] * nz < -0.3:
+                        if away > gap:
+                            gap, ox, oy, oz = away, nx, ny, nz
+                    else:
+                        beside = max(beside, away)
             else:
                 half = size[0] if kind == CAPSULE else size[1]
                 thick = 0.0 if kind == CAPSULE else size[0]
@@ -244,64 +319,11 @@ def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s,
             ny = -(at[3] * ox + at[4] * oy + at[5] * oz)
             nz = -(at[6] * ox + at[7] * oy + at[8] * oz)
             # what stands beside the shape, not below it, does not carry it
-            if gap < margin and gap > -far and nz > 0.3:
+            if gap < margin and gap > -far and nz > 0.3 and beside <= radius:
                 points[found, 0], points[found, 1], points[found, 2] = x + 0.5 * gap * nx, y + 0.5 * gap * ny, z + 0.5 * gap * nz  # fmt: skip
                 points[found, 3] = gap
                 points[found, 4], points[found, 5], points[found, 6] = nx, ny, nz
                 found += 1
-    return found
-
-
-@kernel(inline=True)
-def _ball_on_grid(first, x, y, z, radius, margin, grounds, planes, grids, heights, s, points):
-    """Touching points of a ball on rough ground, the nearest of each cell, from row `first`; returns where they end."""
-    g = grids[s]
-    reach = radius + margin
-    i0, i1 = int(math.floor((x - reach - g[0]) / g[2])), int(math.floor((x + reach - g[0]) / g[2]))
-    j0, j1 = int(math.floor((y - reach - g[1]) / g[3])), int(math.floor((y + reach - g[1]) / g[3]))
-    if g[5] < 2.0:
-        j0, j1 = 0, 0
-    found, lowest, edge = first, math.inf, -1
-    for i in range(i0, i1 + 1):
-        for j in range(j0, j1 + 1):
-            # just inside the cell, so that the slope is the cell's own
-            left, right = g[0] + (i + 1e-6) * g[2], g[0] + (i + 1 - 1e-6) * g[2]
-            low, high = g[1] + (j + 1e-6) * g[3], g[1] + (j + 1 - 1e-6) * g[3]
-            if g[5] < 2.0:
-                low, high = y, y
-            u, t = min(max(x, left), right), min(max(y, low), high)
-            for _ in range(2):
-                height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
-                away = (x - u) * nx + (y - t) * ny + (z - height) * nz
-                ex, ey = x - nx * away, y - ny * away
-                u, t = min(max(ex, left), right), min(max(ey, low), high)
-            inside = u == ex and t == ey
-            height, nx, ny, nz = ground_at(grounds, planes, grids, heights, s, u, t)
-            ex, ey, ez = x - u, y - t, z - height
-            away = ex * nx + ey * ny + ez * nz
-            size = math.sqrt(ex * ex + ey * ey + ez * ez)
-            if away > 0.0 and size > 1e-9:
-                # over an edge of the cell the nearest point is the edge's
-                nx, ny, nz, away = ex / size, ey / size, ez / size, size
-            gap = away - radius
-            if gap >= margin or nz <= 0.0 or found >= points.shape[0]:
-                continue
-            # an edge counts only where it lies nearer than every face
-            if inside or gap < lowest - 1e-6:
-                if not inside and edge >= 0 and edge == found - 1:
-                    found -= 1
-                edge = -1 if inside else found
-                _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
-                found += 1
-            lowest = min(lowest, gap)
-    if edge >= 0 and found > first + 1:
-        # the edge came first, and a face turned out to lie nearer
-        for k in range(first, found):
-            if k != edge and points[k, 3] <= points[edge, 3] + 1e-6:
-                for d in range(POINT):
-                    points[edge, d] = points[found - 1, d]
-                found -= 1
-                break
     return found
 
 

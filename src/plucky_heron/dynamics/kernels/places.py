@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import CURRENT, GRID, NO_GROUND, TIME, WATER_LEVEL
+from plucky_heron.dynamics.kernels.rough import ground_on_grid
 from plucky_heron.kernels import kernel
 
 
@@ -17,28 +18,7 @@ def ground_at(kinds, planes, grids, heights, s, x, y):
     if kind != GRID:
         nx, ny, nz = planes[s, 0], planes[s, 1], planes[s, 2]
         return (planes[s, 3] - nx * x - ny * y) / nz, nx, ny, nz
-    g = grids[s]
-    columns, rows, first = int(g[4]), int(g[5]), int(g[6])
-    u = min(max((x - g[0]) / g[2], 0.0), columns - 1.000001)
-    i = int(u)
-    u -= i
-    if rows < 2:
-        low, high = heights[first + i], heights[first + i + 1]
-        slope = (high - low) / g[2]
-        k = 1.0 / math.sqrt(1.0 + slope * slope)
-        return low + u * (high - low), -slope * k, 0.0, k
-    t = min(max((y - g[1]) / g[3], 0.0), rows - 1.000001)
-    j = int(t)
-    t -= j
-    a = heights[first + j * columns + i]
-    b = heights[first + j * columns + i + 1]
-    c = heights[first + (j + 1) * columns + i]
-    d = heights[first + (j + 1) * columns + i + 1]
-    sx = ((b - a) * (1.0 - t) + (d - c) * t) / g[2]
-    sy = ((c - a) * (1.0 - u) + (d - b) * u) / g[3]
-    k = 1.0 / math.sqrt(1.0 + sx * sx + sy * sy)
-    height = (a * (1.0 - u) + b * u) * (1.0 - t) + (c * (1.0 - u) + d * u) * t
-    return height, -sx * k, -sy * k, k
+    return ground_on_grid(grids[s], heights, x, y)
 
 
 @kernel

@@ -26,6 +26,7 @@ from plucky_heron.dynamics.kernels.layout import (
 )
 from plucky_heron.dynamics.kernels.manifold import feature
 from plucky_heron.dynamics.kernels.places import ground_at
+from plucky_heron.dynamics.kernels.rough import ray_to_grid
 from plucky_heron.dynamics.kernels.tree import carried_along, place_nodes
 from plucky_heron.kernels import kernel
 
@@ -139,7 +140,7 @@ def rays_to_shapes(shapes, places, first, last, skip, ox, oy, oz, directions, ou
 
 @kernel
 def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
-    """Distance along a ray to the ground of a scene; on rough ground by steps of half its spacing, then halving."""
+    """Distance along a ray to the ground of a scene; on rough ground cell by cell."""
     kind = scene.ground_kind[s]
     if kind == NO_GROUND:
         return math.inf
@@ -150,29 +151,7 @@ def ray_to_ground(scene, s, ox, oy, oz, dx, dy, dz, farthest):
         if high <= 0.0:
             return 0.0
         return -high / rate if rate < -1e-12 else math.inf
-    step = 0.5 * scene.grid[s, 2]
-    before, t = 0.0, 0.0
-    while t <= farthest:
-        if (
-            oz + t * dz
-            <= ground_at(scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + t * dx, oy + t * dy)[0]
-        ):
-            low, high = before, t
-            for _ in range(30):
-                middle = 0.5 * (low + high)
-                if (
-                    oz + middle * dz
-                    <= ground_at(
-                        scene.ground_kind, scene.plane, scene.grid, scene.heights, s, ox + middle * dx, oy + middle * dy
-                    )[0]
-                ):
-                    high = middle
-                else:
-                    low = middle
-            return high
-        before = t
-        t += step
-    return math.inf
+    return ray_to_grid(scene.grid[s], scene.heights, ox, oy, oz, dx, dy, dz, farthest)
 
 
 @kernel

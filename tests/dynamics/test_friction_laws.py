@@ -227,3 +227,17 @@ def test_a_ball_still_bounces_to_the_square_of_its_restitution() -> None:
         heights.append(plant.position[0, 2])
     bounced = int(np.argmin(heights[:700]))
     assert max(heights[bounced:]) - 0.1 == pytest.approx(0.81, rel=0.02)
+
+
+@pytest.mark.parametrize("dead_time", [0.0005, 0.002, 0.0033, 0.0205])
+def test_a_dead_time_is_as_long_as_it_says(dead_time: float) -> None:
+    """Also where it is no whole number of steps: a ramp arrives late by just so much."""
+    data = {
+        "bodies": {"load": {"mass": 2.0}},
+        "joints": {"slide": {"kind": "slider", "child": "load", "axis": [1, 0, 0]}},
+        "drives": {"d": {"kind": "effort", "joint": "slide", "limit": 100.0, "dead_time": dead_time}},
+    }
+    plant = standing(data, {})
+    for k in range(100):
+        plant.step(np.full((1, 1), 10.0 * k * STEP), 1)
+    assert plant.played[0, 0] == pytest.approx(10.0 * (99 * STEP - dead_time), abs=1e-9)

@@ -33,12 +33,15 @@ def heights_at(scene: Surroundings, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     i, j = np.floor(u).astype(int), np.floor(t).astype(int)
     u, t = u - i, t - j
     a, b, c, d = table[j, i], table[j, i + 1], table[j + 1, i], table[j + 1, i + 1]
-    return np.where(u + t <= 1.0, a + (b - a) * u + (c - a) * t, d + (c - d) * (1.0 - u) + (b - d) * (1.0 - t))
+    found: np.ndarray = np.where(
+        u + t <= 1.0, a + (b - a) * u + (c - a) * t, d + (c - d) * (1.0 - u) + (b - d) * (1.0 - t)
+    )
+    return found
 
 
 def depth_inside(shape: dict[str, Any], points: np.ndarray) -> float:
     """How deep the deepest of these points (own axes) is in the shape."""
-    size = shape.get("size")
+    size: list[float] = shape.get("size", [])
     if shape["kind"] == "sphere":
         away = np.linalg.norm(points, axis=1) - size[0]
     elif shape["kind"] == "capsule":
@@ -47,7 +50,7 @@ def depth_inside(shape: dict[str, Any], points: np.ndarray) -> float:
     elif shape["kind"] == "cylinder":
         away = np.maximum(np.hypot(points[:, 0], points[:, 1]) - size[0], np.abs(points[:, 2]) - size[1] / 2)
     else:
-        corners = np.array(shape["points"]) if size is None else np.array([size, [-s for s in size]]) / 2
+        corners = np.array(shape["points"]) if not size else np.array([size, [-s for s in size]]) / 2
         away = np.maximum(points - corners.max(axis=0), corners.min(axis=0) - points).max(axis=1)
     return float(-away.min())
 
@@ -85,12 +88,11 @@ def test_a_capsule_lies_across_a_ridge() -> None:
     grid = np.meshgrid(x, x)
     high = heights_at(scene, grid[0].ravel(), grid[1].ravel()).reshape(400, 400)
     row, column = np.unravel_index(np.argmax(high), high.shape)
-    machine = {
+    machine: dict[str, Any] = {
         "name": "bar",
         "bodies": {"b": {"mass": 2.0, "inertia": [0.1, 0.1, 0.002], "shapes": [{"kind": "capsule", "size": [0.04, 1.6]}]}},
-        "joints": {"rail": {"kind": "slider", "child": "b", "axis": [0, 0, 1], "origin": [x[column], x[row], 0.0], "turn": [0.0, 1.5708, 0.4]}},
+        "joints": {"rail": {"kind": "slider", "child": "b", "axis": [-1, 0, 0], "origin": [x[column], x[row], 0.0], "turn": [0.0, 1.5708, 0.4]}},
     }  # fmt: skip
-    machine["joints"]["rail"] |= {"axis": [-1, 0, 0]}  # type: ignore[index,operator]
     plant = Plant(build_model(Machine.model_validate(machine)), 1, 0.002, threads=1, surroundings=scene)
     plant.position[0, 0] = high.max() + 0.5
     plant.step(np.zeros((1, 0)), 1500)

@@ -25,22 +25,26 @@ from plucky_heron.task.problem import bind, read_problem
 TIME, STEP = 1.5, 0.02
 
 
-def gusts(kernel: object, count: int) -> np.ndarray:
+def gusts(across: bool, count: int) -> np.ndarray:
     """A long series of one of the filters."""
     decay = math.exp(-STEP / TIME)
     out = np.zeros(count)
-    kernel(decay, math.sqrt(1.0 - decay**2), np.random.default_rng(5).standard_normal(count), out)  # type: ignore[operator]
+    white, strength = np.random.default_rng(5).standard_normal(count), math.sqrt(1.0 - decay**2)
+    if across:
+        second_order_noise(decay, strength, white, 0.3, out)
+    else:
+        first_order_noise(decay, strength, white, out)
     return out
 
 
 def test_gusts_have_unit_variance_and_the_spectra_of_dryden() -> None:
     """MIL-F-8785C: along 2T / (1 + (T w)^2), across T (1 + 3 (T w)^2) / (1 + (T w)^2)^2; as one-sided densities in Hz."""
     count = 4_000_000
-    for kernel, shape in (
-        (first_order_noise, lambda x: 4.0 * TIME / (1.0 + x**2)),
-        (second_order_noise, lambda x: 2.0 * TIME * (1.0 + 3.0 * x**2) / (1.0 + x**2) ** 2),
+    for across, shape in (
+        (False, lambda x: 4.0 * TIME / (1.0 + x**2)),
+        (True, lambda x: 2.0 * TIME * (1.0 + 3.0 * x**2) / (1.0 + x**2) ** 2),
     ):
-        series = gusts(kernel, count)
+        series = gusts(across, count)
         assert series.std() == pytest.approx(1.0, rel=0.02)
         frequency, density = welch(series, 1.0 / STEP, nperseg=4096)
         some = (frequency > 0.02) & (frequency < 1.0)
@@ -49,11 +53,26 @@ def test_gusts_have_unit_variance_and_the_spectra_of_dryden() -> None:
         assert float(np.mean(density[some] / wanted)) == pytest.approx(1.0, abs=0.02)
 
 
+@pytest.mark.parametrize("across", [False, True])
+def test_gusts_are_as_strong_at_the_start_as_later(across: bool) -> None:
+    decay, generator = math.exp(-STEP / TIME), np.random.default_rng(4)
+    strength = math.sqrt(1.0 - decay**2)
+    rows = np.zeros((4000, 40))
+    for row in rows:
+        white = generator.standard_normal(40)
+        if across:
+            second_order_noise(decay, strength, white, generator.standard_normal(), row)
+        else:
+            first_order_noise(decay, strength, white, row)
+    assert rows.std(axis=0) == pytest.approx(np.ones(40), abs=0.05)
+
+
 def test_gusts_across_are_the_stated_filter() -> None:
     decay = math.exp(-STEP / TIME)
     white = np.random.default_rng(2).standard_normal(2000)
+    white[0] = 0.0  # from rest, as SciPy's filters
     out = np.zeros(2000)
-    second_order_noise(decay, math.sqrt(1.0 - decay**2), white, out)
+    second_order_noise(decay, math.sqrt(1.0 - decay**2), white, 0.0, out)
     first = lfilter([math.sqrt(1.0 - decay**2)], [1.0, -decay], white)
     wanted = math.sqrt(3.0) * first + (1.0 - math.sqrt(3.0)) * lfilter([1.0 - decay], [1.0, -decay], first)
     scale = float(out @ wanted / (wanted @ wanted))

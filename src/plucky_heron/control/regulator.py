@@ -122,7 +122,7 @@ class _Bench:
             (model.drive_table.kind == layout.SPEED) & (_integral_gains(model.row, self.n, self.m) > 0.0)
         )
         self.inputs = np.array([c.drive for c in problem.commands])
-        self.delay = np.round(model.dead_time / timing.physics_step).astype(np.int64)
+        self.delay = np.ceil(model.dead_time / timing.physics_step - 1e-9).astype(np.int64)
         self.late = np.ceil(self.delay / timing.substeps).astype(np.int64)[self.inputs]
         first = self.n * layout.NODE + self.inputs * layout.DRIVE
         self.dead = model.row[first + layout.DEAD_ZONE]

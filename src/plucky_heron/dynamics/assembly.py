@@ -29,7 +29,7 @@ def drives(builder: Builder) -> tuple[layout.Drives, Array]:
     machine, m = builder.machine, len(builder.machine.drives)
     afloat = any(isinstance(f, (Hull, Float)) for f in machine.forces.values())
     kind, joint, delay, tank = (np.zeros(m, dtype=np.int64) for _ in range(4))
-    table = layout.Drives(kind, joint, delay, tank, wet=np.full(m, afloat))
+    table = layout.Drives(kind, joint, delay, np.ones(m), tank, wet=np.full(m, afloat))
     dead_time = np.zeros(m)
     tanks = list(machine.tanks)
     for a, (name, drive) in enumerate(machine.drives.items()):

@@ -81,7 +81,8 @@ class Plant:
         self.position: Array = np.tile(model.start, (copies, 1))
         self.velocity: Array = np.zeros((copies, n))
         self.lagged, self.integral, self.limited, self.played = (np.zeros((copies, m)) for _ in range(4))
-        self.delay: Array = np.round(model.dead_time / step).astype(np.int64)
+        steps = model.dead_time / step
+        self.delay: Array = np.ceil(steps - 1e-9).astype(np.int64)
         self.ring: Array = np.zeros((copies, m, max(1, int(self.delay.max(initial=0)))))
         self.heads: Array = np.zeros(copies, dtype=np.int64)
         self.efforts, self.accelerations = np.zeros((copies, n)), np.zeros((copies, n))
@@ -94,7 +95,7 @@ class Plant:
         self.scene: Array = np.zeros(copies, dtype=np.int64)
         self.active: Array = np.ones(copies, dtype=np.bool_)
         self.located: Array = np.zeros((copies, len(model.bodies), 18))
-        self._drives = model.drive_table._replace(delay=self.delay)
+        self._drives = model.drive_table._replace(delay=self.delay, share=1.0 - np.maximum(self.delay - steps, 0.0))
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
         self._second: SecondThread | None = None

@@ -81,7 +81,7 @@ def _build(site: Site) -> Surroundings:
             solids.append(tuple(own))
     count = len(names)
     ground_kind = np.zeros(count, dtype=np.int64)
-    plane, grid = np.tile([0.0, 0.0, 1.0, 0.0], (count, 1)), np.zeros((count, 7))
+    plane, grid = np.tile([0.0, 0.0, 1.0, 0.0], (count, 1)), np.zeros((count, 8))
     heights: list[Array] = []
     surface = np.zeros((count, 5))
     for s in range(count):
@@ -98,7 +98,7 @@ def _build(site: Site) -> Surroundings:
             level = s % levels
             share = 1.0 if levels == 1 else level / (levels - 1)
             x0, y0, dx, dy, table = height_grid(terrain, share)
-            grid[s] = x0, y0, dx, dy, table.shape[1], table.shape[0], sum(len(h) for h in heights)
+            grid[s] = x0, y0, dx, dy, table.shape[1], table.shape[0], sum(len(h) for h in heights), float(table.max())
             heights.append(table.reshape(-1))
     flow, profile = _flow(site, count)
     arrays = layout.Scene(

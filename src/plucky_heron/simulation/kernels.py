@@ -11,27 +11,33 @@ from plucky_heron.kernels import kernel
 
 @kernel(entry=True, makes_arrays=True)
 def first_order_noise(decay, strength, white, out):
-    """White noise (T,) through a first-order filter that starts at rest: out[k] = decay out[k-1] + strength white[k]."""
-    state = 0.0
-    for k in range(white.shape[0]):
+    """White noise (T,) through a first-order filter, out[k] = decay out[k-1] + strength white[k], from its steady state.
+
+    With `strength`^2 = 1 - `decay`^2 every sample, the first one too, has variance 1.
+    """
+    state = white[0]
+    out[0] = state
+    for k in range(1, white.shape[0]):
         state = decay * state + strength * white[k]
         out[k] = state
 
 
 @kernel(entry=True, makes_arrays=True)
-def second_order_noise(decay, strength, white, out):
-    """White noise (T,) through the second-order filter of gusts across the wind (Dryden), starting at rest.
+def second_order_noise(decay, strength, white, start, out):
+    """White noise (T,) through the second-order filter of gusts across the wind (Dryden), from its steady state.
 
     The form (1 + sqrt(3) T s) / (1 + T s)^2 of MIL-F-8785C as sqrt(3) H1 + (1 - sqrt(3)) H1^2, H1 a first-order filter. With
     first-order noise of variance 1 (`strength`^2 = 1 - `decay`^2) it has variance 1: the variances and the covariance of
-    both parts follow from their recursions.
+    both parts follow from their recursions. `start` is one more normal number, for the state that it begins in.
     """
     root = math.sqrt(3.0)
     both = 1.0 / (1.0 + decay)
     variance = (1.0 + decay * decay) * both * both
     scale = 1.0 / math.sqrt(3.0 + 2.0 * root * (1.0 - root) * both + (1.0 - root) ** 2 * variance)
-    first, second = 0.0, 0.0
-    for k in range(white.shape[0]):
+    first = white[0]
+    second = both * first + math.sqrt(variance - both * both) * start
+    out[0] = scale * (root * first + (1.0 - root) * second)
+    for k in range(1, white.shape[0]):
         first = decay * first + strength * white[k]
         second = decay * second + (1.0 - decay) * first
         out[k] = scale * (root * first + (1.0 - root) * second)

@@ -67,8 +67,11 @@ class Starts:
         gust: Array = np.zeros(self.limit + 1)
         mean, spread = (self.drawn[n][copy] if n in self.drawn else 0.0 for n in (WIND_MEAN, WIND_GUST))
         for a in range(gusty):
-            shape = kernels.first_order_noise if a == 0 else kernels.second_order_noise
-            shape(decay, np.sqrt(1.0 - decay**2), normal[:, a].copy(), gust)
+            white, strength = normal[:, a].copy(), np.sqrt(1.0 - decay**2)
+            if a == 0:
+                kernels.first_order_noise(decay, strength, white, gust)
+            else:
+                kernels.second_order_noise(decay, strength, white, generator.standard_normal(), gust)
             self.wind[copy, :, a] = mean + spread * gust if a == 0 else spread * site.gusts_across * gust
         self.noise[copy] = normal[:, gusty:]
         if self._shares.shape[1]:

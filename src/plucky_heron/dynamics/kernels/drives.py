@@ -49,7 +49,24 @@ COUPLING_WEIGHT = 1e7
 
 @kernel(inline=True)
 def drive_step(
-    n, drives, kinds, joints, delays, row, q, v, command, lagged, integral, limited, played, ring, head, h, follow
+    n,
+    drives,
+    kinds,
+    joints,
+    delays,
+    shares,
+    row,
+    q,
+    v,
+    command,
+    lagged,
+    integral,
+    limited,
+    played,
+    ring,
+    head,
+    h,
+    follow,
 ):
     """Dead time, dead zone, rate limit, first-order lag (exact for a held command), backlash, the servo's integral."""
     for a in range(drives):
@@ -59,6 +76,9 @@ def drive_step(
         if delay > 0:
             slot = head % delay
             late = ring[a, slot]
+            if shares[a] < 1.0:
+                after = ring[a, (head + 1) % delay] if delay > 1 else given
+                late = shares[a] * late + (1.0 - shares[a]) * after
             ring[a, slot] = given
             given = late
         dead = row[b + DEAD_ZONE]

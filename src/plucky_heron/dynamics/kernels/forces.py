@@ -44,6 +44,8 @@ from plucky_heron.dynamics.kernels.layout import (
 from plucky_heron.dynamics.kernels.places import water_at
 from plucky_heron.kernels import kernel
 
+STALLS_OVER = 0.15
+"""Angle (rad) beyond the stall over which a wing becomes a flat plate."""
 JUST_ABOVE = 0.25
 """Height (m) above the water up to which the propeller of a boat works in it: models in the plane have no depth."""
 
@@ -205,13 +207,11 @@ def wing(row, b, i, air, water, w, pushes, flows, profile, s, field):
         return
     angle = math.atan2(-up, ahead)
     stall = row[b + layout.WING_STALL]
-    if abs(angle) < stall:
-        lift = row[b + layout.WING_LIFT_SLOPE] * angle
-    else:
-        lift = 0.9 * math.sin(2.0 * angle)
-    drag = row[b + layout.WING_DRAG] + row[b + layout.WING_INDUCED] * lift * lift
-    if abs(angle) >= stall:
-        drag += 1.8 * math.sin(angle) ** 2
+    # from the straight line to a flat plate's over a few degrees, without a jump
+    stalled = min(max((abs(angle) - stall) / STALLS_OVER, 0.0), 1.0)
+    stalled = stalled * stalled * (3.0 - 2.0 * stalled)
+    lift = (1.0 - stalled) * row[b + layout.WING_LIFT_SLOPE] * angle + stalled * 0.9 * math.sin(2.0 * angle)
+    drag = row[b + layout.WING_DRAG] + row[b + layout.WING_INDUCED] * lift * lift + stalled * 1.8 * math.sin(angle) ** 2
     k = 0.5 * density * row[b + layout.WING_AREA] * speed
     # drag against the motion, lift at right angles to it, both in the plane of chord and normal
     along = k * (-drag * ahead - lift * up)

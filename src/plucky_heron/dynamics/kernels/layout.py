@@ -117,6 +117,9 @@ class Drives(NamedTuple):
     joint: Array
     """Node of the joint (of the body for a thruster)."""
     delay: Array
+    """Steps that a command is on its way, rounded up."""
+    share: Array
+    """Weight of the command of that many steps ago; the rest is of one step less."""
     tank: Array
     """Tank a drain empties or a thruster burns from, or -1."""
     wet: Array
@@ -171,7 +174,7 @@ class Scene(NamedTuple):
     plane: Array
     """Normal (3) and distance from the origin."""
     grid: Array
-    """First x, first y, spacing x, spacing y, points in x, points in y, where its heights start."""
+    """First x, first y, spacing x, spacing y, points in x, points in y, where its heights start, its greatest height."""
     heights: Array
     ground_surface: Array
     shapes: Shapes

@@ -91,6 +91,8 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
     """
     gx, gy = _spacing(g)
     reach = radius + margin
+    if z - reach > g[7]:
+        return first
     found, lowest = first, math.inf
     i0, i1 = int(math.floor((x - reach - g[0]) / gx)), int(math.floor((x + reach - g[0]) / gx))
     j0, j1 = int(math.floor((y - reach - g[1]) / gy)), int(math.floor((y + reach - g[1]) / gy))
@@ -126,6 +128,8 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
                     found += 1
             for which in range(3):
                 x0, y0, z0, x1, y1, z1, ax, ay, az, cx, cy, cz = _edge(g, heights, i, j, which)
+                if z0 + z1 - az - cz < 1e-9:
+                    continue
                 ex, ey, ez = x1 - x0, y1 - y0, z1 - z0
                 f = ((x - x0) * ex + (y - y0) * ey + (z - z0) * ez) / (ex * ex + ey * ey + ez * ez)
                 f = min(max(f, 0.0), 1.0)
@@ -147,23 +151,38 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
 @kernel
 def _crossing(found, shapes, k, at, x0, y0, z0, x1, y1, z1, thick, radius, depth, margin, g, heights, points):
     """Touching points of one edge of a shape (a segment, `thick` around) with edges of the ground that stand out."""
-    gx, gy = _spacing(g)
     wide = thick + radius + margin
+    if min(z0, z1) - wide > g[7]:
+        return found
+    gx, gy = _spacing(g)
     i0, i1 = int(math.floor((min(x0, x1) - wide - g[0]) / gx)), int(math.floor((max(x0, x1) + wide - g[0]) / gx))
     j0, j1 = int(math.floor((min(y0, y1) - wide - g[1]) / gy)), int(math.floor((max(y0, y1) + wide - g[1]) / gy))
     low = min(z0, z1) - wide
     dx, dy, dz = x1 - x0, y1 - y0, z1 - z0
+    per_length = 1.0 / (dx * dx + dy * dy + dz * dz + 1e-12)
+    far = wide + 0.5 * math.sqrt(gx * gx + gy * gy)
     kind, sx, sy, sz, vertices, first, last = core_of(shapes, k)
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
             a, b = _height(g, heights, i, j), _height(g, heights, i + 1, j)
             c = _height(g, heights, i, j + 1)
-            if low > max(max(a, b), c):
+            top = max(max(a, b), c)
+            if low > top:
+                continue
+            # far from the edge and below it: nothing of this cell comes near
+            px, py = g[0] + (i + 0.5) * gx - x0, g[1] + (j + 0.5) * gy - y0
+            pz = top - z0
+            f = min(max((px * dx + py * dy + pz * dz) * per_length, 0.0), 1.0)
+            px, py, pz = px - f * dx, py - f * dy, pz - f * dz
+            if pz < 0.0 and px * px + py * py + pz * pz > far * far:
                 continue
             for which in range(3):
                 if found >= points.shape[0]:
                     return found
                 ax, ay, az, bx, by, bz, px, py, pz, qx, qy, qz = _edge(g, heights, i, j, which)
+                # the middle of the opposite corners is below that of the edge, or it is a valley
+                if az + bz - pz - qz < 1e-9:
+                    continue
                 ex, ey, ez = bx - ax, by - ay, bz - az
                 nx, ny, nz = dy * ez - dz * ey, dz * ex - dx * ez, dx * ey - dy * ex
                 size = math.sqrt(nx * nx + ny * ny + nz * nz)
@@ -197,6 +216,8 @@ def _crossing(found, shapes, k, at, x0, y0, z0, x1, y1, z1, thick, radius, depth
 def edges_on_grid(found, shapes, k, kind, radius, at, margin, g, heights, points):
     """Touching points of a shape's edges (of a capsule's middle, of a cylinder's side) with edges of the ground."""
     size = shapes.size[k]
+    if at[11] - shapes.reach[k] - margin > g[7]:
+        return found
     if kind == CAPSULE or kind == CYLINDER:
         half, thick = (size[0], 0.0) if kind == CAPSULE else (size[1], size[0])
         ox, oy, oz = half * at[2], half * at[5], half * at[8]

@@ -40,7 +40,7 @@ from plucky_heron.dynamics.kernels.tree import (
     place_nodes,
     position_rate,
 )  # fmt: skip
-from plucky_heron.dynamics.kernels.turning import TURNS, UNSURE, at_mean_speeds
+from plucky_heron.dynamics.kernels.turning import FAST, TURNS, UNSURE, at_mean_speeds
 from plucky_heron.dynamics.kernels.tyres import rolling_friction
 from plucky_heron.kernels import kernel
 
@@ -57,7 +57,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     """
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
     n = parent.shape[0]
-    drive_kinds, driven_joints, delays, burns_from, wet = drives
+    drive_kinds, driven_joints, delays, shares, burns_from, wet = drives
     (
         force_kinds, nodes_a, nodes_b, memory, tank_nodes, tank_sizes, coupling_kinds, dependents, leaders, panels, panel_range,
     ) = forces  # fmt: skip
@@ -112,7 +112,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     own[k] = nominal[k]
                 fill_tanks(tank_nodes, tank_sizes, fill, own)
             drive_step(
-                n, driven, drive_kinds, driven_joints, delays, row, q, v, command, lagged, integral, limited, played,
+                n, driven, drive_kinds, driven_joints, delays, shares, row, q, v, command, lagged, integral, limited, played,
                 ring, head, h, follow,
             )  # fmt: skip
             head += 1
@@ -170,17 +170,17 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:
                 couple(coupled, first_coupling, coupling_kinds, dependents, leaders, row, q, v, h, False, mass, right)
-            meets = held or touching
-            if meets and servos:
+            found = find_contacts(shapes, contacts, scene, s, w, h, scratch) if touching else 0
+            if servos and (held or found > 0):
                 for i in range(n):
                     asked[i], softened[i] = right[i] - effort[i], stiff[i]
                     for k in range(i + 1):
                         whole[i, k] = mass[i, k]
-            found = -1
+            in_touch = held or state.contact_count[c] > 0
             corrected = False
             for attempt in range(3):
                 factorise_and_solve(n, mass, right)
-                if h * turning > TURNS:
+                if h * turning > (FAST if in_touch else TURNS):
                     unsure = 0.0
                     for i in range(n):
                         unsure = max(unsure, abs(right[i] - ended[i]))
@@ -192,8 +192,6 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 for i in range(n):
                     final[i] = right[i]
                     free[i] = v[i] + h * right[i]
-                if found < 0:
-                    found = find_contacts(shapes, contacts, scene, s, w, h, scratch) if touching else 0
                 if not held and found == 0:
                     break
                 corrected = impulses(

@@ -14,11 +14,14 @@ from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitu
 from plucky_heron.dynamics.kernels.water import hulls_in_motion
 from plucky_heron.kernels import kernel
 
-TURNS = 2e-3
+TURNS = 8e-3
 """Turning (rad) of a body in a step below which the predicted mean is good enough."""
-UNSURE = 1e-6
+FAST = 0.1
+"""Turning (rad) in a step from which on the mean is searched for in contact too: there the impulses of the step before, which
+the prediction has, say more about the mean than the accelerations without any."""
+UNSURE = 1e-5
 """Error of the predicted motion in a step (m, rad) below which it is good enough."""
-SURE = 1e-8
+SURE = 1e-6
 """Error in a step at which the search for the mean ends."""
 MOST = 12
 """Evaluations of the velocity terms in one step, at most."""

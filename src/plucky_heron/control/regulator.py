@@ -16,7 +16,7 @@ import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
-from plucky_heron.dynamics.plant import Plant
+from plucky_heron.dynamics.plant import Plant, find_looseness
 from plucky_heron.errors import StateError, UnitError
 from plucky_heron.files import write_whole
 from plucky_heron.simulation.batch import Batch
@@ -127,6 +127,7 @@ class _Bench:
         first = self.n * layout.NODE + self.inputs * layout.DRIVE
         self.dead = model.row[first + layout.DEAD_ZONE]
         self.low, self.high = problem.low + np.minimum(self.dead, -problem.low), problem.high - np.minimum(self.dead, problem.high)  # fmt: skip
+        find_looseness(model)
         row = model.row.copy()
         for a in range(self.m):  # both are made up for by the regulator, or too small to matter to a straight line
             b = self.n * layout.NODE + a * layout.DRIVE

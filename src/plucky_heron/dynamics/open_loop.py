@@ -109,7 +109,21 @@ def simulate(
         if done < steps:
             plant.step(commands, min(every, steps - done))
     track = Track((*columns, "energy.kinetic", "energy.potential"), np.array(rows))
-    return replace(track, notes=energy_notes(machine, track, rate))
+    return replace(track, notes=(*left_out(machine, integrator), *energy_notes(machine, track, rate)))
+
+
+def left_out(machine: Machine, integrator: str) -> tuple[str, ...]:
+    """What the fourth-order steps do not do that this machine has."""
+    if integrator != "rk4":
+        return ()
+    parts = []
+    if any(shape.solid for body in machine.bodies.values() for shape in body.shapes):
+        parts.append("nothing touches")
+    if machine.tanks:
+        parts.append("tanks do not empty")
+    if any(force.kind == "tyre" for force in machine.forces.values()):
+        parts.append("tyres keep their deflections")
+    return (f"under rk4, which is for smooth motion, {', '.join(parts)}",) if parts else ()
 
 
 def energy_notes(machine: Machine, track: Track, rate: float) -> tuple[str, ...]:

@@ -66,7 +66,7 @@ class Plant:
         if integrator not in ("semi-implicit", "rk4"):
             raise StateError(f"integrator {integrator!r}: wanted semi-implicit or rk4")
         n, m = len(model.joints), len(model.drives)
-        _find_looseness(model)
+        find_looseness(model)
         self.model, self.copies, self.step_size = model, copies, step
         self.surroundings = surroundings or build_scene()
         self.fourth_order = integrator == "rk4"
@@ -286,8 +286,11 @@ class Plant:
             getattr(self, name)[...] = kept[name]
 
 
-def _find_looseness(model: Model) -> None:
-    """How easily each coordinate is moved, once a model, into its row: the greatest of some poses, and half as much again."""
+def find_looseness(model: Model) -> None:
+    """How easily each coordinate is moved, once a model, into its row: the greatest of some poses, and half as much again.
+
+    Whoever copies `model.row` before there is a plant of the model calls it first.
+    """
     n = len(model.joints)
     slots = np.arange(n) * layout.NODE + layout.LOOSENESS
     if model.row[slots[0]] > 0.0:

@@ -11,11 +11,14 @@ from plucky_heron.dynamics.energy import poses, step_of
 from plucky_heron.dynamics.plant import mass_matrix, static_load
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
-from plucky_heron.task.problem import Problem
+from plucky_heron.task.problem import Problem, bind
 from plucky_heron.units import show
 
 Array = np.ndarray
 _MOST_DRIVES = 3
+
+FAST_FOR_THE_STEP = 0.3
+"""Turn (rad) of a swing in a step from which on the step itself may damp it."""
 
 
 def derived_facts(problem: Problem, pose: Array | None = None) -> list[tuple[str, str]]:
@@ -130,14 +133,38 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
         yield "falls", f"a lean grows threefold in {show(1.1 / growing, 's')}"
     for pole in sorted((p for p in poles if p.imag > 0.1 and p.real < 0.0), key=abs)[:2]:
         size = float(abs(pole))
-        yield (
-            "swing",
-            f"{size / 2 / np.pi:.3g} Hz, period {show(2 * np.pi / size, 's')}, damping {-pole.real / size:.3f}",
-        )
+        text = f"{size / 2 / np.pi:.3g} Hz, period {show(2 * np.pi / size, 's')}, damping {-pole.real / size:.3f}"
+        yield "swing", text + _damped_by_the_step(problem, position, pose, pole)
     size = float(np.abs(poles).max(initial=0.0))
     if size > 1e-6:
         substeps = f"{1.0 / size / step:.1f} substeps of {1e3 * step:g} ms"
         yield "fastest motion", f"time constant {show(1e3 / size)} ms, {substeps}"
+
+
+def _damped_by_the_step(problem: Problem, position: Array, pose: Array | None, pole: complex) -> str:
+    """What a swing's damping would be in much shorter steps, where that differs, and which steps come near it."""
+    step, found = problem.task.timing.physics_step, -pole.real / abs(pole)
+    if abs(pole) * step < FAST_FOR_THE_STEP or problem.model.attitudes():
+        return ""
+    dampings = []
+    for times in (2, 4, 16):
+        timing = problem.task.timing.model_copy(update={"substeps": times * problem.task.timing.substeps})
+        task = problem.task.model_copy(update={"timing": timing})
+        finer = bind(problem.machine, problem.site, task, problem.source, problem.code)
+        near = [p for p in poles_of(finer, position, pose) if p.imag > 0.1 and p.real < 0.0]
+        if not near:
+            return ""
+        closest = min(near, key=lambda p: abs(p.imag - pole.imag))
+        dampings.append((times, -closest.real / abs(closest)))
+    true = dampings[-1][1]
+
+    def small(damping: float) -> bool:
+        return bool(abs(damping - true) < max(0.1 * true, 2e-3))
+
+    if small(found):
+        return ""
+    enough = next(times for times, damping in dampings if small(damping))
+    return f", {true:.3f} without what steps of {1e3 * step:g} ms add; {enough * problem.task.timing.substeps} substeps add little"
 
 
 def poles_of(problem: Problem, position: Array, pose: Array | None = None) -> Array:

@@ -63,7 +63,7 @@ def steps() -> list[Callable[[], object]]:
         plant.locate,
         lambda: warm_sensing(model, plant),
         Apart(plant, [(model.bodies[0], model.bodies[-1])]).read,
-        lambda: simulation.second_order_noise(0.5, 0.5, line, line.copy()),
+        lambda: simulation.second_order_noise(0.5, 0.5, line, 0.5, line.copy()),
         lambda: simulation.instrument_errors(
             table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
         ),

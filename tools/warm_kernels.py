@@ -16,10 +16,12 @@ from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant, accelerations
+from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.dynamics.sensing import Sensing
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.machine.reading import read_machine
 from plucky_heron.machine.sensors import Sensor
+from plucky_heron.machine.site import Site, Terrain
 from plucky_heron.project import demo_source
 from plucky_heron.simulation import kernels as simulation
 
@@ -60,6 +62,7 @@ def steps() -> list[Callable[[], object]]:
     return [
         lambda: accelerations(model, model.start, np.zeros(len(model.joints))),
         lambda: plant.step(np.zeros((2, len(model.drives)))),
+        lambda: Plant(model, 1, 0.004, threads=1, surroundings=build_scene(Site(terrain=Terrain(kind="flat")))),
         plant.locate,
         lambda: warm_sensing(model, plant),
         Apart(plant, [(model.bodies[0], model.bodies[-1])]).read,
@@ -78,7 +81,7 @@ def main() -> None:
     """Compile with a bar."""
     console = Console(stderr=True)
     with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=12)
+        task = bar.add_task("compiling kernels", total=13)
         bar.advance(task)
         for step in steps()[: 3 if "--smoke" in sys.argv else None]:
             step()

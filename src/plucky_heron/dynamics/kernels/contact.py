@@ -32,7 +32,7 @@ from plucky_heron.dynamics.kernels.layout import (
     SURFACE_DAMPING,
     UPPER_STOP,
 )
-from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute
+from plucky_heron.dynamics.kernels.solving import back_substitute, forward_substitute
 from plucky_heron.kernels import kernel
 
 SLOP = 2e-4

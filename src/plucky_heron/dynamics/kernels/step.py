@@ -31,15 +31,9 @@ from plucky_heron.dynamics.kernels.layout import (
     WATER_LEVEL,
 )
 from plucky_heron.dynamics.kernels.meeting import find_contacts
-from plucky_heron.dynamics.kernels.tree import (
-    factorise_and_solve,
-    forward,
-    integrate,
-    mass_and_bias,
-    normalise,
-    place_nodes,
-    position_rate,
-)  # fmt: skip
+from plucky_heron.dynamics.kernels.motion import integrate, normalise, position_rate
+from plucky_heron.dynamics.kernels.solving import factorise_and_solve
+from plucky_heron.dynamics.kernels.tree import forward, mass_and_bias, place_nodes
 from plucky_heron.dynamics.kernels.turning import FAST, TURNS, UNSURE, at_mean_speeds
 from plucky_heron.dynamics.kernels.tyres import rolling_friction
 from plucky_heron.kernels import kernel

@@ -1,7 +1,7 @@
-"""The tree of bodies: poses, velocities, mass matrix, bias efforts, and their solution.
+"""The tree of bodies: poses, velocities, mass matrix, bias efforts.
 
 Mass matrix by the composite-rigid-body algorithm, bias forces by recursive Newton-Euler (R. Featherstone, Rigid Body
-Dynamics Algorithms, 2008, sections 5.3 and 6.2), solution by Cholesky. A ball is three nodes that share one attitude,
+Dynamics Algorithms, 2008, sections 5.3 and 6.2). A ball is three nodes that share one attitude,
 with its body axes as joint axes: its speeds are the body's own rates.
 """
 
@@ -445,98 +445,3 @@ def velocity_terms(n, parent, base, massless, mean, w, out):
         if j >= 0:
             for k in range(LOAD, HELD_MASS):
                 w[j, k] += w[i, k]
-
-
-@kernel(inline=True)
-def factorise_and_solve(n, mass, right):
-    """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
-    for i in range(n):
-        for j in range(i):
-            total = mass[i, j]
-            for k in range(j):
-                total -= mass[i, k] * mass[j, k]
-            mass[i, j] = total * mass[j, j]
-        total = mass[i, i]
-        for k in range(i):
-            total -= mass[i, k] * mass[i, k]
-        mass[i, i] = 1.0 / math.sqrt(total)
-        total = right[i]
-        for k in range(i):
-            total -= mass[i, k] * right[k]
-        right[i] = total * mass[i, i]
-    for i in range(n - 1, -1, -1):
-        total = right[i]
-        for k in range(i + 1, n):
-            total -= mass[k, i] * right[k]
-        right[i] = total * mass[i, i]
-
-
-@kernel(inline=True)
-def back_substitute(n, factor, right):
-    """Solve L' x = right in place, with the factor that `factorise_and_solve` left in the lower triangle."""
-    for i in range(n - 1, -1, -1):
-        total = right[i]
-        for k in range(i + 1, n):
-            total -= factor[k, i] * right[k]
-        right[i] = total * factor[i, i]
-
-
-@kernel(inline=True)
-def forward_substitute(n, first, factor, right):
-    """Solve L x = right in place; `right` is zero before `first`."""
-    for i in range(first, n):
-        total = right[i]
-        for k in range(first, i):
-            total -= factor[i, k] * right[k]
-        right[i] = total * factor[i, i]
-
-
-@kernel(inline=True)
-def integrate(n, kinds, scalar, q, v, h):
-    """Move the position by `h` seconds at the speeds `v`; balls by the exponential of their body rates."""
-    for i in range(n):
-        if kinds[i] < BALL_X:
-            q[i] += h * v[i]
-        elif kinds[i] == BALL_X:
-            s = scalar[i]
-            wx, wy, wz = v[i], v[i + 1], v[i + 2]
-            angle = math.sqrt(wx * wx + wy * wy + wz * wz) * h
-            half = 0.5 * h * (1.0 - angle * angle / 24.0) if angle < 1e-3 else h * math.sin(0.5 * angle) / angle
-            c = math.cos(0.5 * angle)
-            x, y, z, u = q[i], q[i + 1], q[i + 2], q[s]
-            ex, ey, ez = half * wx, half * wy, half * wz
-            nx = u * ex + x * c + y * ez - z * ey
-            ny = u * ey + y * c + z * ex - x * ez
-            nz = u * ez + z * c + x * ey - y * ex
-            nu = u * c - x * ex - y * ey - z * ez
-            k = 1.0 / math.sqrt(nx * nx + ny * ny + nz * nz + nu * nu)
-            q[i], q[i + 1], q[i + 2], q[s] = k * nx, k * ny, k * nz, k * nu
-
-
-@kernel(inline=True)
-def position_rate(n, kinds, scalar, q, v, out):
-    """Time derivative of the position (for Runge-Kutta): the speeds, for balls half q times (rates, 0)."""
-    for i in range(n):
-        if kinds[i] < BALL_X:
-            out[i] = v[i]
-        elif kinds[i] == BALL_X:
-            s = scalar[i]
-            x, y, z, u = q[i], q[i + 1], q[i + 2], q[s]
-            a, b, c = 0.5 * v[i], 0.5 * v[i + 1], 0.5 * v[i + 2]
-            out[i] = u * a + y * c - z * b
-            out[i + 1] = u * b + z * a - x * c
-            out[i + 2] = u * c + x * b - y * a
-            out[s] = -x * a - y * b - z * c
-
-
-@kernel(inline=True)
-def normalise(n, kinds, scalar, q):
-    """Bring every quaternion back to unit length."""
-    for i in range(n):
-        if kinds[i] == BALL_X:
-            s = scalar[i]
-            k = 1.0 / math.sqrt(q[i] * q[i] + q[i + 1] * q[i + 1] + q[i + 2] * q[i + 2] + q[s] * q[s])
-            q[i] *= k
-            q[i + 1] *= k
-            q[i + 2] *= k
-            q[s] *= k

@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.tree import back_substitute, forward_substitute, velocity_terms
+from plucky_heron.dynamics.kernels.solving import back_substitute, forward_substitute
+from plucky_heron.dynamics.kernels.tree import velocity_terms
 from plucky_heron.dynamics.kernels.water import hulls_in_motion
 from plucky_heron.kernels import kernel
 

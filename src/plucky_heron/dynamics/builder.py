@@ -45,6 +45,8 @@ class Builder:
             axis=np.zeros((n, 3)),
             tree_rotation=np.tile(np.eye(3).reshape(9), (n, 1)),
             tree_position=np.zeros((n, 3)),
+            way=np.zeros((n, n), dtype=np.uint64),
+            depth=np.zeros(n, dtype=np.int64),
         )
 
     def slot(self, name: str, index: int, value: float) -> None:

@@ -51,7 +51,43 @@ def build_model(
         parameters=builder.parameters,
     )
     _set_stops(model)
+    find_ways(model)
     return model
+
+
+def find_ways(model: Model) -> None:
+    """By which ways to the root the mass matrix is factorised: the tree's, but couplings and springs join their branches.
+
+    The elimination tree of the matrix, leaves first (J. W. H. Liu, SIAM J. Matrix Anal. Appl. 11, 1990).
+    """
+    tree, forces = model.tree, model.force_table
+    n = len(tree.parent)
+
+    def way(node: int) -> set[int]:
+        found: set[int] = set()
+        while node >= 0:
+            found.add(node)
+            node = int(tree.parent[node])
+        return found
+
+    below = [way(i) - {i} for i in range(n)]
+    joined = [{int(d), int(e)} for d, e in zip(forces.dependent, forces.leader, strict=True)]
+    springs = np.flatnonzero(forces.kind == layout.SPRING)
+    joined += [way(int(forces.node_a[k])) | way(int(forces.node_b[k])) for k in springs]
+    for nodes in joined:
+        for i in nodes:
+            below[i] |= {j for j in nodes if j < i}
+    after = np.full(n, -1)
+    for i in range(n - 1, -1, -1):
+        after[i] = max(below[i], default=-1)
+        if after[i] >= 0:
+            below[after[i]] |= below[i] - {after[i]}
+    for i in range(n):
+        k = after[i]
+        while k >= 0:
+            tree.way[i, tree.depth[i]] = k
+            tree.depth[i] += 1
+            k = after[k]
 
 
 def _set_stops(model: Model) -> None:

@@ -121,11 +121,12 @@ class Plant:
         model, contacts = self.model, self.contacts_model
         n, capacity = len(model.joints), contacts.capacity
         touching = len(contacts.touching) + len(contacts.pairs) > 0
-        most = 3 * capacity + 3 * n if touching or contacts.bounded else 0
+        # three more, as what comes in fours may go beyond the last
+        most = 3 * capacity + 2 * n + 3 if touching or contacts.bounded else 0
         sizes: dict[str, tuple[int, ...]] = {
             "w": (n, layout.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
-            "follow": (len(model.drives),), "full": (len(model.drives),), "positions": (3, len(model.start)), "rows": (most, n),
-            "numbers": (most, contact.ROW), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
+            "follow": (len(model.drives),), "full": (len(model.drives),), "positions": (3, len(model.start)), "rows": (n, most),
+            "numbers": (most, contact.ROW), "response": (most * most,), "sides": (contact.SIDES, most), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
             "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
             "points": (manifold.MOST_CORNERS, manifold.POINT), "corners": (3, manifold.MOST_CORNERS, 3),
             "row": (len(model.row),), "rays": (layout.MOST_RAYS, 3), "line": (8,), "turn": (9,),

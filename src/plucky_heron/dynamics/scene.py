@@ -19,6 +19,10 @@ from plucky_heron.randomness import stream
 Array = np.ndarray
 
 
+LONG = 64.0
+"""Metres across of a cell of ground whose heights do not depend on y: the longer, the fewer are looked at."""
+
+
 @dataclass(frozen=True)
 class Track:
     """A course as points one after another: (k, 2) places, (k,) arc lengths, whether it closes, its width and gates."""
@@ -81,7 +85,7 @@ def _build(site: Site) -> Surroundings:
             solids.append(tuple(own))
     count = len(names)
     ground_kind = np.zeros(count, dtype=np.int64)
-    plane, grid = np.tile([0.0, 0.0, 1.0, 0.0], (count, 1)), np.zeros((count, 8))
+    plane, grid = np.tile([0.0, 0.0, 1.0, 0.0], (count, 1)), np.zeros((count, 9))
     heights: list[Array] = []
     surface = np.zeros((count, 5))
     for s in range(count):
@@ -98,7 +102,10 @@ def _build(site: Site) -> Surroundings:
             level = s % levels
             share = 1.0 if levels == 1 else level / (levels - 1)
             x0, y0, dx, dy, table = height_grid(terrain, share)
-            grid[s] = x0, y0, dx, dy, table.shape[1], table.shape[0], sum(len(h) for h in heights), float(table.max())
+            columns, rows, before = table.shape[1], table.shape[0], sum(len(h) for h in heights)
+            if rows == 1:
+                y0, dy = -0.5 * LONG, LONG
+            grid[s] = x0, y0, dx, dy, columns, rows, before, table.max(), _flattest_of_steepest(dx, dy, table)
             heights.append(table.reshape(-1))
     flow, profile = _flow(site, count)
     arrays = layout.Scene(
@@ -117,7 +124,7 @@ def surface_numbers(surface: Surface) -> tuple[float, float, float, float, float
 
 
 def _flow(site: Site, count: int) -> tuple[Array, Array]:
-    flow = np.zeros((count, 8))
+    flow = np.zeros((count, 9))
     c, s = math.cos(site.current.direction), math.sin(site.current.direction)
     flow[:, 0], flow[:, 1] = -s, c
     if site.wave is not None:
@@ -127,6 +134,13 @@ def _flow(site: Site, count: int) -> tuple[Array, Array]:
     profile = np.array(site.current.profile, dtype=float).reshape(-1, 2)
     flow[:, 7] = len(profile)
     return flow, profile if len(profile) else np.zeros((1, 2))
+
+
+def _flattest_of_steepest(dx: float, dy: float, table: Array) -> float:
+    """Upward part of the unit normal of the steepest triangle: slopes of a triangle are differences along its two legs."""
+    along = np.abs(np.diff(table, axis=1)).max(initial=0.0) / dx
+    across = np.abs(np.diff(table, axis=0)).max(initial=0.0) / dy if len(table) > 1 else 0.0
+    return float(1.0 / np.sqrt(1.0 + along**2 + across**2))
 
 
 def height_grid(terrain: Terrain, share: float = 1.0) -> tuple[float, float, float, float, Array]:

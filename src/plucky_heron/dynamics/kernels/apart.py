@@ -19,7 +19,7 @@ def apart(first, last, tree, queries, moving, fixed, fixed_scene, scene, state, 
     A row of `queries` (6): first and last shape of a in `moving`; first and last shape of b; 1 if b stands in `fixed`,
     2 if it is the ground, else 0; spare. `fixed_scene`: the scene a fixed shape belongs to, -1 for all.
     """
-    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, _, _ = tree
     n = parent.shape[0]
     for c in range(first, last):
         q, v, s = state.position[c], state.velocity[c], state.scene[c]

@@ -1,10 +1,9 @@
 """Impulses that keep bodies apart, rub, and hold joints within their stops.
 
 All constraints of a step are solved together for impulses at the velocity level by projected Gauss-Seidel
-(J. J. Moreau, 1988; M. Anitescu, F. A. Potra, Nonlinear Dynamics 14, 1997), started from the last step's impulses.
-Rows are kept as y = L^-1 J' with the Cholesky factor L of the mass matrix, so that J M^-1 J' = y'y and one update of an
-impulse costs two products of length n. Overlap is undone by a second, separate set of impulses that moves positions
-only, so that it adds no energy.
+(J. J. Moreau, 1988; M. Anitescu, F. A. Potra, Nonlinear Dynamics 14, 1997), started from the last step's impulses. The
+sweeps go over the speeds along the rows (`rows`), so that one update of an impulse costs one number a row. Overlap is
+undone by a second, separate set of impulses that moves positions only, so that it adds no energy.
 """
 
 from __future__ import annotations
@@ -12,7 +11,6 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.layout import (
-    AXIS,
     BOUNCE,
     COMPLIANCE,
     CONTACT_POINT,
@@ -32,7 +30,8 @@ from plucky_heron.dynamics.kernels.layout import (
     SURFACE_DAMPING,
     UPPER_STOP,
 )
-from plucky_heron.dynamics.kernels.solving import back_substitute, forward_substitute
+from plucky_heron.dynamics.kernels.rows import contact_rows, gather, joint_row, products, push, push_two, tangents
+from plucky_heron.dynamics.kernels.solving import towards_leaves
 from plucky_heron.kernels import kernel
 
 SLOP = 2e-4
@@ -43,249 +42,128 @@ BOUNCE_SPEED = 0.05
 """Approach (m/s) below which nothing bounces."""
 SLIP_SPEED = 2e-4
 """Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
+SETTLED = 1e-7
+"""Change of a speed (m/s, rad/s) in a sweep below which the sweeps end."""
 
-ROW = 10
+ROW = 6
 """Numbers a row of the solver, by the names that follow."""
-DIAGONAL, BIAS, SOFTNESS, IMPULSE = 0, 1, 2, 3
-BOUND = 4
-"""Largest impulse of a stop or of dry friction; of a contact, the speed of approach before the step (m/s)."""
-FREE_SPEED, OVERLAP_SPEED, OVERLAP_IMPULSE, COMPRESSION, BOUNCES = 5, 6, 7, 8, 9
-CROSS = BOUND
-"""Of the first tangent of a contact: how an impulse along it moves the point along the second."""
-
-
-@kernel(inline=True)
-def _jacobian(w, parent, node, px, py, pz, dx, dy, dz, sign, row):
-    """Add how fast each coordinate moves a point of `node` along a direction."""
-    mx, my, mz = py * dz - pz * dy, pz * dx - px * dz, px * dy - py * dx
-    i = node
-    while i >= 0:
-        row[i] += sign * (
-            w[i, AXIS] * mx
-            + w[i, AXIS + 1] * my
-            + w[i, AXIS + 2] * mz
-            + w[i, AXIS + 3] * dx
-            + w[i, AXIS + 4] * dy
-            + w[i, AXIS + 5] * dz
-        )
-        i = parent[i]
-
-
-@kernel(inline=True)
-def _tangents(nx, ny, nz):
-    """Two directions across a normal; the same for the same normal, so that kept friction impulses keep their meaning."""
-    if abs(nx) < 0.7:
-        tx, ty, tz = 0.0, -nz, ny
-    else:
-        tx, ty, tz = nz, 0.0, -nx
-    k = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
-    tx, ty, tz = k * tx, k * ty, k * tz
-    return tx, ty, tz, ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
-
-
-@kernel(inline=True)
-def _finish_row(n, r, factor, rows, numbers, v, start):
-    """From J in `rows[r]` to y = L^-1 J'; the speed along the row before and the diagonal."""
-    speed = 0.0
-    first = n
-    for i in range(n):
-        if rows[r, i] != 0.0:
-            speed += rows[r, i] * v[i]
-            if first == n:
-                first = i
-    forward_substitute(n, first, factor, rows[r])
-    size = 0.0
-    for i in range(first, n):
-        size += rows[r, i] * rows[r, i]
-    numbers[r, DIAGONAL] = size + 1e-12
-    numbers[r, FREE_SPEED] = speed
-    numbers[r, IMPULSE] = start
-    numbers[r, SOFTNESS] = 0.0
-    numbers[r, BIAS] = 0.0
-    numbers[r, OVERLAP_SPEED] = 0.0
-    numbers[r, OVERLAP_IMPULSE] = 0.0
-
-
-@kernel(inline=True)
-def _speed_along(n, rows, r, z):
-    total = 0.0
-    for i in range(n):
-        total += rows[r, i] * z[i]
-    return total
-
-
-@kernel(inline=True)
-def _push(n, rows, r, amount, z):
-    for i in range(n):
-        z[i] += rows[r, i] * amount
+BIAS, SOFTNESS = 0, 1
+INVERSE = 2
+"""Of what a row's own impulse gives it in speed; of the first tangent of a contact, of the determinant of both."""
+BOUND = 3
+"""Largest impulse of dry friction; of a stop its side (1 or -1); of a contact the speed of approach before the step (m/s)."""
+OVERLAP_SPEED = 4
+SLIP = 5
+"""Of the first tangent: the multiplier of the friction circle, as it was found last."""
+SIDES = 4
+"""Numbers of all rows, by the names that follow: speeds along them, impulses, those of overlap, those before a bounce."""
+SPEEDS, IMPULSES, OVERLAPS, COMPRESSION = range(SIDES)
 
 
 @kernel
 def impulses(
-    n, parent, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry, kept,
-    iterations, rows, numbers, z, zp, work,
+    n, parent, way, depth, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry, kept,
+    iterations, rows, numbers, response, sides, z, zp, work,
 ):  # fmt: skip
     """Impulses of contacts, stops and dry friction in one step.
 
     `v` are the speeds before, `free` (n) the speeds the step would end with; `free` becomes what it does end with, and
     `zp` (n) the speeds by which positions are corrected besides. `kept` (2, n) are the last step's impulses of dry
-    friction and of stops, and become this one's. Returns whether there is such a correction.
+    friction and of stops, and become this one's. Returns what the last sweep still changed (m/s, rad/s), and whether
+    there is a correction of positions.
     """
+    speeds, given = sides[SPEEDS], sides[IMPULSES]
+    contact_count = 3 * found
+    made = contact_count
     for i in range(n):
         z[i] = 0.0
         zp[i] = 0.0
-    made = 0
-    overlap = False
+        if q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]:
+            made += 1
+        if dry[i] > 0.0:
+            made += 1
+    if made == 0:
+        return 0.0, False
+    for i in range(n):
+        for r in range(made + 3):
+            rows[i, r] = 0.0
+    for r in range(made, made + 3):
+        speeds[r], given[r] = 0.0, 0.0
     for c in range(found):
-        contact = list_[c]
-        nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
-        px, py, pz = contact[CONTACT_POINT], contact[CONTACT_POINT + 1], contact[CONTACT_POINT + 2]
+        contact, r = list_[c], 3 * c
         _remember(contact, old, old_count)
-        tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
-        a, b = nodes[c, 0], nodes[c, 1]
-        before = 0.0
-        for d in range(3):
-            r = made + d
-            dx, dy, dz = (nx, ny, nz) if d == 0 else (tx, ty, tz) if d == 1 else (bx, by, bz)
-            for i in range(n):
-                rows[r, i] = 0.0
-            _jacobian(w, parent, a, px, py, pz, dx, dy, dz, 1.0, rows[r])
-            _jacobian(w, parent, b, px, py, pz, dx, dy, dz, -1.0, rows[r])
-            if d == 0:
-                for i in range(n):
-                    before += rows[r, i] * v[i]
-                start = contact[NORMAL_IMPULSE]
-            else:
-                start = (
-                    contact[FRICTION_IMPULSE] * dx
-                    + contact[FRICTION_IMPULSE + 1] * dy
-                    + contact[FRICTION_IMPULSE + 2] * dz
-                )
-            _finish_row(n, r, factor, rows, numbers, free, start)
-            if start != 0.0:
-                _push(n, rows, r, start, z)
-        cross = 0.0
-        for i in range(n):
-            cross += rows[made + 1, i] * rows[made + 2, i]
-        numbers[made + 1, CROSS] = cross
-        gap = contact[GAP]
-        compliance = surfaces[c, COMPLIANCE]
-        numbers[made, BOUND] = before
-        if gap > 0.0:
-            numbers[made, BIAS] = gap / h
-        elif compliance > 0.0:
-            stiffness = 1.0 / compliance
-            damping = surfaces[c, SURFACE_DAMPING]
-            if damping < 0.0:
-                damping = 1.4 * math.sqrt(stiffness / numbers[made, DIAGONAL])
-            both = damping + h * stiffness
-            numbers[made, SOFTNESS] = 1.0 / (h * both)
-            numbers[made, BIAS] = stiffness / both * gap
-        elif gap < -SLOP:
-            numbers[made, OVERLAP_SPEED] = -RECOVERY * (gap + SLOP) / h
-            overlap = True
-        made += 3
-    contact_rows = made
+        nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
+        place = (contact[CONTACT_POINT], contact[CONTACT_POINT + 1], contact[CONTACT_POINT + 2], nx, ny, nz)
+        numbers[r, BOUND] = contact_rows(
+            parent, way, depth, w, factor, nodes[c, 0], nodes[c, 1], place, v, free, r, rows, speeds
+        )
+        tx, ty, tz, bx, by, bz = tangents(nx, ny, nz)
+        fx, fy, fz = contact[FRICTION_IMPULSE], contact[FRICTION_IMPULSE + 1], contact[FRICTION_IMPULSE + 2]
+        given[r] = contact[NORMAL_IMPULSE]
+        given[r + 1] = fx * tx + fy * ty + fz * tz
+        given[r + 2] = fx * bx + fy * by + fz * bz
+    r = contact_count
     for i in range(n):
         b = i * NODE
         before, kept[1, i] = kept[1, i], 0.0
-        for side in range(2):
-            over = q[i] - row[b + UPPER_STOP] if side == 0 else row[b + LOWER_STOP] - q[i]
-            if over > 0.0:
-                sign = 1.0 if side == 0 else -1.0
-                kept[1, i] = max(0.0, sign * before)
-                for k in range(n):
-                    rows[made, k] = 0.0
-                rows[made, i] = -sign
-                _finish_row(n, made, factor, rows, numbers, free, kept[1, i])
-                _push(n, rows, made, kept[1, i], z)
-                # a spring and damper that only push, implicit in the step
-                both = row[b + STOP_DAMPING] + h * row[b + STOP_STIFFNESS]
-                numbers[made, SOFTNESS] = 1.0 / (h * both)
-                numbers[made, BIAS] = -row[b + STOP_STIFFNESS] / both * over
-                numbers[made, BOUND] = sign
-                made += 1
-    stop_rows = made
+        side = 1.0 if q[i] > row[b + UPPER_STOP] else -1.0 if q[i] < row[b + LOWER_STOP] else 0.0
+        if side != 0.0:
+            joint_row(way, depth, factor, i, -side, free, r, rows, speeds)
+            given[r] = max(0.0, side * before)
+            # a spring and damper that only push, implicit in the step
+            over = q[i] - row[b + UPPER_STOP] if side > 0.0 else row[b + LOWER_STOP] - q[i]
+            both = row[b + STOP_DAMPING] + h * row[b + STOP_STIFFNESS]
+            numbers[r, SOFTNESS] = 1.0 / (h * both)
+            numbers[r, BIAS] = -row[b + STOP_STIFFNESS] / both * over
+            numbers[r, BOUND] = side
+            r += 1
+    stop_rows = r
     for i in range(n):
         if dry[i] > 0.0:
-            for k in range(n):
-                rows[made, k] = 0.0
-            rows[made, i] = 1.0
             most = h * dry[i]
-            start = min(max(kept[0, i], -most), most)
-            _finish_row(n, made, factor, rows, numbers, free, start)
-            _push(n, rows, made, start, z)
-            numbers[made, BOUND] = most
-            made += 1
+            joint_row(way, depth, factor, i, 1.0, free, r, rows, speeds)
+            given[r] = min(max(kept[0, i], -most), most)
+            numbers[r, BOUND] = most
+            r += 1
         else:
             kept[0, i] = 0.0
-    if made == 0:
-        return False
-    for _ in range(iterations):
-        worst = 0.0
-        for r in range(contact_rows, stop_rows):
-            change = _one_sided(n, rows, numbers, r, numbers[r, BIAS], z)
-            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
-        for r in range(stop_rows, made):
-            speed = numbers[r, FREE_SPEED] + _speed_along(n, rows, r, z)
-            now = min(max(numbers[r, IMPULSE] - speed / numbers[r, DIAGONAL], -numbers[r, BOUND]), numbers[r, BOUND])
-            change = now - numbers[r, IMPULSE]
-            numbers[r, IMPULSE] = now
-            _push(n, rows, r, change, z)
-            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
-        for c in range(found):
-            r = 3 * c
-            friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
-            change = _rub(n, rows, numbers, r, friction, z)
-            worst = max(worst, change)
-            change = _one_sided(n, rows, numbers, r, numbers[r, BIAS], z)
-            worst = max(worst, abs(change) * numbers[r, DIAGONAL])
-        if worst < 1e-7:
-            break
-    r = contact_rows
+    wide = products(n, made, rows, response)
+    overlap = _resistances(found, contact_count, stop_rows, made, wide, h, list_, surfaces, numbers, response)
+    for r in range(made):
+        if given[r] != 0.0:
+            push(wide, response, r, given[r], speeds)
+    worst = _sweep(found, contact_count, stop_rows, made, wide, iterations, list_, surfaces, numbers, response, sides)
+    _bounce(n, way, depth, found, contact_count, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v, free, z, work)  # fmt: skip
+    r = contact_count
     for i in range(n):
-        if kept[1, i] != 0.0 or q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]:
-            for side in range(2):
-                over = q[i] - row[i * NODE + UPPER_STOP] if side == 0 else row[i * NODE + LOWER_STOP] - q[i]
-                if over > 0.0:
-                    kept[1, i] = numbers[r, BOUND] * numbers[r, IMPULSE]
-                    r += 1
+        if q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]:
+            kept[1, i] = numbers[r, BOUND] * given[r]
+            r += 1
     for i in range(n):
         if dry[i] > 0.0:
-            kept[0, i] = numbers[r, IMPULSE]
+            kept[0, i] = given[r]
             r += 1
-    _bounce(n, rows, numbers, found, surfaces, list_, factor, v, free, z, work)
     if overlap:
-        for _ in range(8):
-            for c in range(found):
-                r = 3 * c
-                if numbers[r, OVERLAP_SPEED] > 0.0:
-                    speed = _speed_along(n, rows, r, zp)
-                    now = max(
-                        0.0, numbers[r, OVERLAP_IMPULSE] + (numbers[r, OVERLAP_SPEED] - speed) / numbers[r, DIAGONAL]
-                    )
-                    _push(n, rows, r, now - numbers[r, OVERLAP_IMPULSE], zp)
-                    numbers[r, OVERLAP_IMPULSE] = now
-        back_substitute(n, factor, zp)
+        _part(found, wide, numbers, response, sides[OVERLAPS], made)
+        gather(n, wide, rows, sides[OVERLAPS], zp)
+        towards_leaves(n, way, depth, factor, zp)
     for c in range(found):
-        r = 3 * c
-        contact = list_[c]
-        nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
-        tx, ty, tz, bx, by, bz = _tangents(nx, ny, nz)
-        contact[NORMAL_IMPULSE] = numbers[r, IMPULSE]
-        f, e = numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE]
+        contact, r = list_[c], 3 * c
+        tx, ty, tz, bx, by, bz = tangents(contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2])
+        f, e = given[r + 1], given[r + 2]
+        contact[NORMAL_IMPULSE] = given[r]
         contact[FRICTION_IMPULSE], contact[FRICTION_IMPULSE + 1], contact[FRICTION_IMPULSE + 2] = (
             f * tx + e * bx,
             f * ty + e * by,
             f * tz + e * bz,
         )
-        u = numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z)
-        t = numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z)
-        contact[SLIPPING] = 1.0 if contact[NORMAL_IMPULSE] > 0.0 and math.sqrt(u * u + t * t) > SLIP_SPEED else 0.0
-    back_substitute(n, factor, z)
+        sliding = math.sqrt(speeds[r + 1] ** 2 + speeds[r + 2] ** 2)
+        contact[SLIPPING] = 1.0 if given[r] > 0.0 and sliding > SLIP_SPEED else 0.0
+    gather(n, wide, rows, given, z)
+    towards_leaves(n, way, depth, factor, z)
     for i in range(n):
         free[i] += z[i]
-    return overlap
+    return worst, overlap
 
 
 @kernel(inline=True)
@@ -307,42 +185,95 @@ def _remember(contact, old, old_count):
 
 
 @kernel(inline=True)
-def _one_sided(n, rows, numbers, r, bias, z):
-    """One update of an impulse that may only push."""
-    speed = numbers[r, FREE_SPEED] + _speed_along(n, rows, r, z)
-    soft = numbers[r, SOFTNESS]
-    now = numbers[r, IMPULSE] - (speed + bias + soft * numbers[r, IMPULSE]) / (numbers[r, DIAGONAL] + soft)
-    now = max(0.0, now)
-    change = now - numbers[r, IMPULSE]
-    numbers[r, IMPULSE] = now
-    if change != 0.0:
-        _push(n, rows, r, change, z)
-    return change
+def _resistances(found, contact_count, stop_rows, made, wide, h, list_, surfaces, numbers, response):
+    """What resists along each row: softness, bias and their inverses; returns whether some overlap is to be undone."""
+    overlap = False
+    for c in range(found):
+        r = 3 * c
+        own, d1, d2, d12 = (
+            response[r * wide + r], response[(r + 1) * wide + r + 1], response[(r + 2) * wide + r + 2],
+            response[(r + 1) * wide + r + 2],
+        )  # fmt: skip
+        gap, compliance = list_[c, GAP], surfaces[c, COMPLIANCE]
+        bias, soft, apart = 0.0, 0.0, 0.0
+        if gap > 0.0:
+            bias = gap / h
+        elif compliance > 0.0:
+            stiffness = 1.0 / compliance
+            damping = surfaces[c, SURFACE_DAMPING]
+            if damping < 0.0:
+                damping = 1.4 * math.sqrt(stiffness / own)
+            both = damping + h * stiffness
+            soft = 1.0 / (h * both)
+            bias = stiffness / both * gap
+        elif gap < -SLOP:
+            apart = -RECOVERY * (gap + SLOP) / h
+            overlap = True
+        numbers[r, BIAS], numbers[r, SOFTNESS], numbers[r, OVERLAP_SPEED] = bias, soft, apart
+        numbers[r, INVERSE] = 1.0 / (own + soft)
+        numbers[r + 1, INVERSE] = 1.0 / (d1 * d2 - d12 * d12 + 1e-9 * d1 * d2)
+        numbers[r + 1, SLIP] = 0.0
+    for r in range(contact_count, made):
+        soft = numbers[r, SOFTNESS] if r < stop_rows else 0.0
+        numbers[r, INVERSE] = 1.0 / (response[r * wide + r] + soft)
+    return overlap
+
+
+@kernel
+def _sweep(found, contact_count, stop_rows, made, wide, most_sweeps, list_, surfaces, numbers, response, sides):
+    """Sweeps over all rows until they change nothing more; returns what the last one still changed (m/s, rad/s)."""
+    speeds, given = sides[SPEEDS], sides[IMPULSES]
+    worst = 0.0
+    for _ in range(most_sweeps):
+        worst = 0.0
+        for r in range(contact_count, made):
+            if r < stop_rows:
+                now = given[r] - numbers[r, INVERSE] * (speeds[r] + numbers[r, BIAS] + numbers[r, SOFTNESS] * given[r])
+                now = max(0.0, now)
+            else:
+                now = min(max(given[r] - numbers[r, INVERSE] * speeds[r], -numbers[r, BOUND]), numbers[r, BOUND])
+            change, given[r] = now - given[r], now
+            if change != 0.0:
+                push(wide, response, r, change, speeds)
+                worst = max(worst, abs(change) * response[r * wide + r])
+        for c in range(found):
+            r = 3 * c
+            friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
+            worst = max(worst, _rub(wide, response, numbers, r, friction, speeds, given))
+            now = given[r] - numbers[r, INVERSE] * (speeds[r] + numbers[r, BIAS] + numbers[r, SOFTNESS] * given[r])
+            now = max(0.0, now)
+            change, given[r] = now - given[r], now
+            if change != 0.0:
+                push(wide, response, r, change, speeds)
+                worst = max(worst, abs(change) * response[r * wide + r])
+        if worst < SETTLED:
+            break
+    return worst
 
 
 @kernel(inline=True)
-def _rub(n, rows, numbers, r, friction, z):
+def _rub(wide, response, numbers, r, friction, speeds, given):
     """One update of both friction impulses of a contact together, within the cone's circle.
 
     Minimises the kinetic energy of this contact's sliding over the circle, so that friction acts against the sliding
     whatever the two directions are (maximal dissipation: J. J. Moreau, 1988; the multiplier of the circle by Newton's
     method on its reciprocal: J. J. More, D. C. Sorensen, SIAM J. Sci. Stat. Comput. 4, 1983, section 3).
     """
-    most = friction * numbers[r, IMPULSE]
-    f, e = numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE]
+    most = friction * given[r]
+    f, e = given[r + 1], given[r + 2]
     if most == 0.0 and f == 0.0 and e == 0.0:
         return 0.0
     one, two = 0.0, 0.0
-    d1, d2, d12 = numbers[r + 1, DIAGONAL], numbers[r + 2, DIAGONAL], numbers[r + 1, CROSS]
+    at = (r + 1) * wide + r + 1
+    d1, d12, d2 = response[at], response[at + 1], response[at + wide + 1]
     if most > 0.0:
         # sliding without any friction impulse of this contact
-        b1 = numbers[r + 1, FREE_SPEED] + _speed_along(n, rows, r + 1, z) - d1 * f - d12 * e
-        b2 = numbers[r + 2, FREE_SPEED] + _speed_along(n, rows, r + 2, z) - d12 * f - d2 * e
-        size = 1.0 / (d1 * d2 - d12 * d12 + 1e-9 * d1 * d2)
+        b1 = speeds[r + 1] - d1 * f - d12 * e
+        b2 = speeds[r + 2] - d12 * f - d2 * e
+        size = numbers[r + 1, INVERSE]
         one, two = -size * (d2 * b1 - d12 * b2), -size * (d1 * b2 - d12 * b1)
-        long = math.sqrt(one * one + two * two)
-        if long > most:
-            slip = 0.0
+        if one * one + two * two > most * most:
+            slip, long = numbers[r + 1, SLIP], most
             for _ in range(8):
                 # (D + slip) x = -b; the derivative of |x| by slip is -x (D + slip)^-1 x / |x|
                 g1, g2 = d1 + slip, d2 + slip
@@ -353,58 +284,68 @@ def _rub(n, rows, numbers, r, friction, z):
                     break
                 bent = size * (g2 * one * one - 2.0 * d12 * one * two + g1 * two * two)
                 slip = max(0.0, slip + long * long * (long - most) / (most * bent))
+            numbers[r + 1, SLIP] = slip
             long = max(long, 1e-300)
             one *= most / long
             two *= most / long
-    _push(n, rows, r + 1, one - f, z)
-    _push(n, rows, r + 2, two - e, z)
-    numbers[r + 1, IMPULSE], numbers[r + 2, IMPULSE] = one, two
+    push_two(wide, response, r + 1, one - f, two - e, speeds)
+    given[r + 1], given[r + 2] = one, two
     return max(abs(one - f) * d1, abs(two - e) * d2)
 
 
-@kernel(inline=True)
-def _bounce(n, rows, numbers, found, surfaces, list_, factor, v, free, z, work):
+@kernel
+def _part(found, wide, numbers, response, given, made):
+    """Impulses along the normals that move what overlaps apart, by eight sweeps."""
+    for r in range(made + 3):
+        given[r] = 0.0
+    for _ in range(8):
+        for c in range(found):
+            r = 3 * c
+            if numbers[r, OVERLAP_SPEED] > 0.0:
+                speed = 0.0
+                for d in range(found):
+                    speed += response[r * wide + 3 * d] * given[3 * d]
+                given[r] = max(0.0, given[r] + (numbers[r, OVERLAP_SPEED] - speed) / response[r * wide + r])
+
+
+@kernel
+def _bounce(
+    n, way, depth, found, contact_count, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v,
+    free, z, work,
+):  # fmt: skip
     """Restitution for what met in this step: leave with e times the speed of approach, with no more energy than before.
 
     Newton's law alone can add energy where friction turns a body as it bounces (W. J. Stronge, Proc. R. Soc. A 431,
     1990); what it gives beyond the plastic impact is shortened until the kinetic energy is at most that before.
     """
+    speeds, given, plastic = sides[SPEEDS], sides[IMPULSES], sides[COMPRESSION]
     lively = False
     for c in range(found):
         r = 3 * c
-        numbers[r, BOUNCES] = 0.0
-        if surfaces[c, BOUNCE] > 0.0 and numbers[r, IMPULSE] > 0.0 and numbers[r, BOUND] < -BOUNCE_SPEED:
-            numbers[r, BOUNCES] = 1.0
+        if surfaces[c, BOUNCE] > 0.0 and given[r] > 0.0 and numbers[r, BOUND] < -BOUNCE_SPEED:
+            # the others keep their own: they must not be driven through by what bounces beside them
+            numbers[r, BIAS] = surfaces[c, BOUNCE] * numbers[r, BOUND]
             lively = True
     if not lively:
         return
-    for i in range(n):
-        work[i] = z[i]
-    for r in range(3 * found):
-        numbers[r, COMPRESSION] = numbers[r, IMPULSE]
-    for _ in range(30):
-        worst = 0.0
-        for c in range(found):
-            r = 3 * c
-            bias = numbers[r, BIAS]
-            if numbers[r, BOUNCES] > 0.0:
-                bias = surfaces[c, BOUNCE] * numbers[r, BOUND]
-            # the others must not be driven through by what bounces beside them
-            worst = max(worst, abs(_one_sided(n, rows, numbers, r, bias, z)) * numbers[r, DIAGONAL])
-            friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
-            worst = max(worst, _rub(n, rows, numbers, r, friction, z))
-        if worst < 1e-7:
-            break
-    # twice the energy of speeds u is |L'u|^2; an impact in the middle of the step meets the mean of v and free
+    for r in range(made):
+        plastic[r] = given[r]
+    for r in range(made, made + 3):
+        plastic[r] = 0.0
+    _sweep(found, contact_count, stop_rows, made, wide, 30, list_, surfaces, numbers, response, sides)
+    # twice the energy of speeds u is |L u|^2; an impact in the middle of the step meets the mean of v and free
+    gather(n, wide, rows, plastic, work)
+    gather(n, wide, rows, given, z)
     first, second, start = 0.0, 0.0, 0.0
-    for i in range(n):
-        u = 0.5 * (v[i] + free[i]) / factor[i, i]
-        for k in range(i + 1, n):
-            u += 0.5 * factor[k, i] * (v[k] + free[k])
-        more = z[i] - work[i]
-        plastic = u + work[i]
-        start += plastic * plastic - u * u
-        first += 2.0 * plastic * more
+    for k in range(n):
+        u = 0.5 * (v[k] + free[k]) / factor[k, k]
+        for t in range(depth[k]):
+            a = way[k, t]
+            u += 0.5 * factor[k, a] * (v[a] + free[a])
+        more = z[k] - work[k]
+        now = u + work[k]
+        start += now * now - u * u
+        first += 2.0 * now * more
         second += more * more
     if start + first + second > 0.0:
         share = 0.0
@@ -413,7 +354,7 @@ def _bounce(n, rows, numbers, found, surfaces, list_, factor, v, free, z, work):
             # the form without cancellation
             share = -2.0 * start / (first + root) if first > 0.0 else (root - first) / (2.0 * second)
         share = min(max(share, 0.0), 1.0)
-        for i in range(n):
-            z[i] = work[i] + share * (z[i] - work[i])
-        for r in range(3 * found):
-            numbers[r, IMPULSE] = numbers[r, COMPRESSION] + share * (numbers[r, IMPULSE] - numbers[r, COMPRESSION])
+        for r in range(made):
+            change = (share - 1.0) * (given[r] - plastic[r])
+            given[r] += change
+            push(wide, response, r, change, speeds)

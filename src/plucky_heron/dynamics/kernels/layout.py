@@ -108,6 +108,10 @@ class Tree(NamedTuple):
     axis: Array
     tree_rotation: Array
     tree_position: Array
+    way: Array
+    """Nodes that follow each on its way to the root, by which the mass matrix is factorised; unsigned, as they only index."""
+    depth: Array
+    """How many they are."""
 
 
 class Drives(NamedTuple):
@@ -174,7 +178,8 @@ class Scene(NamedTuple):
     plane: Array
     """Normal (3) and distance from the origin."""
     grid: Array
-    """First x, first y, spacing x, spacing y, points in x, points in y, where its heights start, its greatest height."""
+    """First x, first y, spacing x, spacing y, points in x, points in y, where its heights start, its greatest height, how
+    flatly its steepest triangle lies (upward part of its unit normal)."""
     heights: Array
     ground_surface: Array
     shapes: Shapes
@@ -218,6 +223,10 @@ class Scratch(NamedTuple):
     """Start, sum and rate of the position (3, position) in a fourth-order step."""
     rows: Array
     numbers: Array
+    response: Array
+    """Flat: how an impulse along each row of the contact solver moves each other."""
+    sides: Array
+    """Speeds along the rows and impulses along them (`contact.SIDES`, rows)."""
     contacts: Array
     nodes: Array
     surfaces: Array

@@ -34,6 +34,8 @@ from plucky_heron.kernels import kernel
 
 MARGIN = 0.01
 """Shapes nearer than this (m) are given to the solver, which lets them meet but not cross."""
+EDGE_MARGIN = 0.002
+"""The same for edges and peaks of rough ground, of which many are near and few are met."""
 
 
 @kernel(inline=True)
@@ -167,21 +169,22 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
         _touch(points, 0, at[9], at[10], at[11], nx, ny, nz, radius, gap)
         return 1
     found = 0
+    near = margin - MARGIN + EDGE_MARGIN
     if grid and (kind == BOX or kind == CONVEX):
         # any corner may be the one that meets a slope: the one below the middle says little
         found = _corners_on_grid(shapes, k, kind, radius, at, margin, grids[s], heights, points)
-        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
-        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
+        found = _peaks(found, shapes, k, kind, radius, reach, at, near, grids, heights, s, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, near, grids[s], heights, points)
         return keep_four(points, found)
     count, _ = feature(shapes, k, at, -nx, -ny, -nz, corners[0], True)
     if grid and kind == CAPSULE:
         for e in range(count):
             x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
             found = ball_on_grid(found, x, y, z, radius, margin, grids[s], heights, points)
-        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
+        found = _peaks(found, shapes, k, kind, radius, reach, at, near, grids, heights, s, points)
         if kind == CYLINDER:
             found = _rims(found, shapes.size[k], radius, at, margin, grids[s], heights, points)
-        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, near, grids[s], heights, points)
         return keep_four(points, found)
     for e in range(count):
         x, y, z = corners[0, e, 0], corners[0, e, 1], corners[0, e, 2]
@@ -191,10 +194,10 @@ def _on_ground(shapes, k, kind, radius, reach, at, margin, grounds, planes, grid
             _touch(points, found, x, y, z, nx, ny, nz, radius, gap)
             found += 1
     if grid:
-        found = _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s, points)
+        found = _peaks(found, shapes, k, kind, radius, reach, at, near, grids, heights, s, points)
         if kind == CYLINDER:
             found = _rims(found, shapes.size[k], radius, at, margin, grids[s], heights, points)
-        found = edges_on_grid(found, shapes, k, kind, radius, at, margin, grids[s], heights, points)
+        found = edges_on_grid(found, shapes, k, kind, radius, at, near, grids[s], heights, points)
     return keep_four(points, found)
 
 
@@ -261,12 +264,24 @@ def _peaks(found, shapes, k, kind, radius, reach, at, margin, grids, heights, s,
     if rows < 2:
         j0, j1 = 0, 0
     size = shapes.size[k]
+    # how far down it reaches
+    low = at[11] - far
+    if kind == BOX:
+        low = at[11] - (abs(at[6]) * size[0] + abs(at[7]) * size[1] + abs(at[8]) * size[2]) - radius - margin
+    elif kind == CAPSULE:
+        low = at[11] - abs(at[8]) * size[0] - radius - margin
+    elif kind == CYLINDER:
+        low = at[11] - abs(at[8]) * size[1] - math.sqrt(max(1.0 - at[8] ** 2, 0.0)) * size[0] - radius - margin
+    if low > g[7]:
+        return found
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
             if found >= points.shape[0]:
                 return found
             here = first + j * columns + i
             z = heights[here]
+            if z < low:
+                continue
             stands = z - 0.5 * (heights[here - 1] + heights[here + 1])
             if rows >= 2:
                 stands = max(stands, z - 0.5 * (heights[here - columns] + heights[here + columns]))

@@ -14,56 +14,56 @@ from plucky_heron.kernels import kernel
 
 
 @kernel(inline=True)
-def _height(g, heights, i, j):
-    columns, rows, first = int(g[4]), int(g[5]), int(g[6])
-    return heights[first + min(max(j, 0), rows - 1) * columns + min(max(i, 0), columns - 1)]
+def _extent(g):
+    """Columns and rows of a grid, and where its heights begin."""
+    return int(g[4]), int(g[5]), int(g[6])
 
 
 @kernel(inline=True)
-def _spacing(g):
-    """Of a grid of one row, whose heights do not depend on y, cells are squares."""
-    return g[2], g[3] if g[5] >= 2.0 else g[2]
+def _height(extent, heights, i, j):
+    columns, rows, first = extent
+    return heights[first + min(max(j, 0), rows - 1) * columns + min(max(i, 0), columns - 1)]
 
 
 @kernel
 def ground_on_grid(g, heights, x, y):
     """Height and unit normal of the ground at (x, y)."""
-    gx, gy = _spacing(g)
+    gx, gy, extent = g[2], g[3], _extent(g)
     u, t = (x - g[0]) / gx, (y - g[1]) / gy
     i, j = math.floor(u), math.floor(t)
     u, t, i, j = u - i, t - j, int(i), int(j)
-    b, c = _height(g, heights, i + 1, j), _height(g, heights, i, j + 1)
+    b, c = _height(extent, heights, i + 1, j), _height(extent, heights, i, j + 1)
     if u + t <= 1.0:
-        a = _height(g, heights, i, j)
+        a = _height(extent, heights, i, j)
         high, sx, sy = a + (b - a) * u + (c - a) * t, (b - a) / gx, (c - a) / gy
     else:
-        d = _height(g, heights, i + 1, j + 1)
+        d = _height(extent, heights, i + 1, j + 1)
         high, sx, sy = d + (c - d) * (1.0 - u) + (b - d) * (1.0 - t), (d - c) / gx, (d - b) / gy
     k = 1.0 / math.sqrt(1.0 + sx * sx + sy * sy)
     return high, -sx * k, -sy * k, k
 
 
 @kernel(inline=True)
-def _edge(g, heights, i, j, which):
+def _edge(g, extent, heights, i, j, which):
     """Ends of an edge of cell (i, j), and the corners that lie opposite to it in its two triangles.
 
     0: from the near corner along x; 1: from it along y; 2: the diagonal.
     """
-    gx, gy = _spacing(g)
+    gx, gy = g[2], g[3]
     x, y = g[0] + i * gx, g[1] + j * gy
     if which == 0:
         return (
-            x, y, _height(g, heights, i, j), x + gx, y, _height(g, heights, i + 1, j),
-            x, y + gy, _height(g, heights, i, j + 1), x + gx, y - gy, _height(g, heights, i + 1, j - 1),
+            x, y, _height(extent, heights, i, j), x + gx, y, _height(extent, heights, i + 1, j),
+            x, y + gy, _height(extent, heights, i, j + 1), x + gx, y - gy, _height(extent, heights, i + 1, j - 1),
         )  # fmt: skip
     if which == 1:
         return (
-            x, y, _height(g, heights, i, j), x, y + gy, _height(g, heights, i, j + 1),
-            x + gx, y, _height(g, heights, i + 1, j), x - gx, y + gy, _height(g, heights, i - 1, j + 1),
+            x, y, _height(extent, heights, i, j), x, y + gy, _height(extent, heights, i, j + 1),
+            x + gx, y, _height(extent, heights, i + 1, j), x - gx, y + gy, _height(extent, heights, i - 1, j + 1),
         )  # fmt: skip
     return (
-        x + gx, y, _height(g, heights, i + 1, j), x, y + gy, _height(g, heights, i, j + 1),
-        x, y, _height(g, heights, i, j), x + gx, y + gy, _height(g, heights, i + 1, j + 1),
+        x + gx, y, _height(extent, heights, i + 1, j), x, y + gy, _height(extent, heights, i, j + 1),
+        x, y, _height(extent, heights, i, j), x + gx, y + gy, _height(extent, heights, i + 1, j + 1),
     )  # fmt: skip
 
 
@@ -89,7 +89,7 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
 
     Every triangle that its centre stands over gives one; an edge or a corner only where it is nearer than all of them.
     """
-    gx, gy = _spacing(g)
+    gx, gy, extent = g[2], g[3], _extent(g)
     reach = radius + margin
     if z - reach > g[7]:
         return first
@@ -99,8 +99,8 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
     best, bx, by, bz = math.inf, 0.0, 0.0, 0.0
     for i in range(i0, i1 + 1):
         for j in range(j0, j1 + 1):
-            b, c = _height(g, heights, i + 1, j), _height(g, heights, i, j + 1)
-            a, d = _height(g, heights, i, j), _height(g, heights, i + 1, j + 1)
+            b, c = _height(extent, heights, i + 1, j), _height(extent, heights, i, j + 1)
+            a, d = _height(extent, heights, i, j), _height(extent, heights, i + 1, j + 1)
             if z - reach > max(max(a, b), max(c, d)):
                 continue
             px, py = g[0] + i * gx, g[1] + j * gy
@@ -111,7 +111,12 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
                 away = (z - low) * k
                 u, t = (x + sx * k * away - px) / gx, (y + sy * k * away - py) / gy
                 inside = u >= 0.0 and t >= 0.0 and u + t <= 1.0 if half == 0 else u <= 1.0 and t <= 1.0 and u + t > 1.0
-                if inside and away - radius < margin and found < points.shape[0]:
+                # on the line between two triangles that lie in one plane: once
+                known = False
+                if inside and found > first:
+                    last = points[found - 1]
+                    known = abs(last[4] + sx * k) + abs(last[5] + sy * k) + abs(last[3] - away + radius) < 1e-9
+                if inside and away - radius < margin and found < points.shape[0] and not known:
                     back = radius + 0.5 * (away - radius)
                     _note(
                         points,
@@ -127,7 +132,7 @@ def ball_on_grid(first, x, y, z, radius, margin, g, heights, points):
                     lowest = min(lowest, away - radius)
                     found += 1
             for which in range(3):
-                x0, y0, z0, x1, y1, z1, ax, ay, az, cx, cy, cz = _edge(g, heights, i, j, which)
+                x0, y0, z0, x1, y1, z1, ax, ay, az, cx, cy, cz = _edge(g, extent, heights, i, j, which)
                 if z0 + z1 - az - cz < 1e-9:
                     continue
                 ex, ey, ez = x1 - x0, y1 - y0, z1 - z0
@@ -154,34 +159,31 @@ def _crossing(found, shapes, k, at, x0, y0, z0, x1, y1, z1, thick, radius, depth
     wide = thick + radius + margin
     if min(z0, z1) - wide > g[7]:
         return found
-    gx, gy = _spacing(g)
+    gx, gy, extent = g[2], g[3], _extent(g)
     i0, i1 = int(math.floor((min(x0, x1) - wide - g[0]) / gx)), int(math.floor((max(x0, x1) + wide - g[0]) / gx))
-    j0, j1 = int(math.floor((min(y0, y1) - wide - g[1]) / gy)), int(math.floor((max(y0, y1) + wide - g[1]) / gy))
-    low = min(z0, z1) - wide
     dx, dy, dz = x1 - x0, y1 - y0, z1 - z0
-    per_length = 1.0 / (dx * dx + dy * dy + dz * dz + 1e-12)
-    far = wide + 0.5 * math.sqrt(gx * gx + gy * gy)
+    per_x = 1.0 / dx if abs(dx) > 1e-9 else 0.0
     kind, sx, sy, sz, vertices, first, last = core_of(shapes, k)
     for i in range(i0, i1 + 1):
-        for j in range(j0, j1 + 1):
-            a, b = _height(g, heights, i, j), _height(g, heights, i + 1, j)
-            c = _height(g, heights, i, j + 1)
-            top = max(max(a, b), c)
-            if low > top:
-                continue
-            # far from the edge and below it: nothing of this cell comes near
-            px, py = g[0] + (i + 0.5) * gx - x0, g[1] + (j + 0.5) * gy - y0
-            pz = top - z0
-            f = min(max((px * dx + py * dy + pz * dz) * per_length, 0.0), 1.0)
-            px, py, pz = px - f * dx, py - f * dy, pz - f * dz
-            if pz < 0.0 and px * px + py * py + pz * pz > far * far:
+        # the piece of the segment that comes near this column of cells, and how low it comes there
+        f0, f1 = 0.0, 1.0
+        if per_x != 0.0:
+            f0 = (g[0] + (i if per_x > 0.0 else i + 1) * gx - math.copysign(wide, per_x) - x0) * per_x
+            f1 = (g[0] + (i + 1 if per_x > 0.0 else i) * gx + math.copysign(wide, per_x) - x0) * per_x
+            f0, f1 = max(f0, 0.0), min(f1, 1.0)
+        low = z0 + min(f0 * dz, f1 * dz) - wide
+        near, far = y0 + min(f0 * dy, f1 * dy) - wide, y0 + max(f0 * dy, f1 * dy) + wide
+        for j in range(int(math.floor((near - g[1]) / gy)), int(math.floor((far - g[1]) / gy)) + 1):
+            a, b = _height(extent, heights, i, j), _height(extent, heights, i + 1, j)
+            c = _height(extent, heights, i, j + 1)
+            if low > max(max(a, b), c):
                 continue
             for which in range(3):
                 if found >= points.shape[0]:
                     return found
-                ax, ay, az, bx, by, bz, px, py, pz, qx, qy, qz = _edge(g, heights, i, j, which)
+                ax, ay, az, bx, by, bz, px, py, pz, qx, qy, qz = _edge(g, extent, heights, i, j, which)
                 # the middle of the opposite corners is below that of the edge, or it is a valley
-                if az + bz - pz - qz < 1e-9:
+                if low > max(az, bz) or az + bz - pz - qz < 1e-9:
                     continue
                 ex, ey, ez = bx - ax, by - ay, bz - az
                 nx, ny, nz = dy * ez - dz * ey, dz * ex - dx * ez, dx * ey - dy * ex
@@ -229,6 +231,12 @@ def edges_on_grid(found, shapes, k, kind, radius, at, margin, g, heights, points
         for axis in range(3):
             for corner in range(4):
                 p, q = 1.0 if corner & 1 else -1.0, 1.0 if corner & 2 else -1.0
+                # how squarely it can look down between its two faces: no ground is met that is steeper than all there is
+                one = -(p * at[6] if axis > 0 else p * at[7])
+                two = -(q * at[7] if axis == 2 else q * at[8])
+                down = math.sqrt(one * one + two * two) if one > 0.0 and two > 0.0 else max(one, two)
+                if down < g[8] - 1e-6:
+                    continue
                 lx = 0.0 if axis == 0 else p * size[0]
                 ly = 0.0 if axis == 1 else (p if axis == 0 else q) * size[1]
                 lz = 0.0 if axis == 2 else q * size[2]
@@ -266,7 +274,7 @@ def edges_on_grid(found, shapes, k, kind, radius, at, margin, g, heights, points
 @kernel
 def ray_to_grid(g, heights, ox, oy, oz, dx, dy, dz, farthest):
     """Distance along a ray (unit) to the triangles, or infinity: cell by cell as it crosses them."""
-    gx, gy = _spacing(g)
+    gx, gy, extent = g[2], g[3], _extent(g)
     if oz <= ground_on_grid(g, heights, ox, oy)[0]:
         return 0.0
     u, t = (ox - g[0]) / gx, (oy - g[1]) / gy
@@ -280,8 +288,8 @@ def ray_to_grid(g, heights, ox, oy, oz, dx, dy, dz, farthest):
     enter = 0.0
     while enter <= farthest:
         leave = min(next_x, next_y)
-        a, b = _height(g, heights, i, j), _height(g, heights, i + 1, j)
-        c, d = _height(g, heights, i, j + 1), _height(g, heights, i + 1, j + 1)
+        a, b = _height(extent, heights, i, j), _height(extent, heights, i + 1, j)
+        c, d = _height(extent, heights, i, j + 1), _height(extent, heights, i + 1, j + 1)
         top = max(max(a, b), max(c, d))
         if oz + enter * dz <= top or leave == math.inf or oz + leave * dz <= top:
             best = math.inf

@@ -238,7 +238,7 @@ def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, sc
     """Channels of all sensors, out (B, channels)."""
     w, places, g, corners = scratch.w, scratch.places, scratch.simplex, scratch.corners
     line, r, directions = scratch.line, scratch.turn, scratch.rays
-    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, _, _ = tree
     n = parent.shape[0]
     for c in range(first, last):
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]

@@ -1,4 +1,10 @@
-"""Equations with the mass matrix: Cholesky's factor, in place."""
+"""Equations with the mass matrix M = L'L, L lower triangular, in place.
+
+Eliminated from the leaves towards the root, nothing fills in between branches: a row of L has entries only on its way
+to the root (R. Featherstone, Rigid Body Dynamics Algorithms, 2008, section 6.5). That way, `way[k]` with `depth[k]`
+nodes, is the tree's own but where couplings and springs join branches (`building.find_ways`). The diagonal of the factor
+is kept inverted.
+"""
 
 from __future__ import annotations
 
@@ -8,44 +14,43 @@ from plucky_heron.kernels import kernel
 
 
 @kernel(inline=True)
-def factorise_and_solve(n, mass, right):
-    """Solve in place with the lower triangle of the symmetric positive definite `mass` (Cholesky)."""
-    for i in range(n):
-        for j in range(i):
-            total = mass[i, j]
-            for k in range(j):
-                total -= mass[i, k] * mass[j, k]
-            mass[i, j] = total * mass[j, j]
-        total = mass[i, i]
-        for k in range(i):
-            total -= mass[i, k] * mass[i, k]
-        mass[i, i] = 1.0 / math.sqrt(total)
-        total = right[i]
-        for k in range(i):
-            total -= mass[i, k] * right[k]
-        right[i] = total * mass[i, i]
-    for i in range(n - 1, -1, -1):
-        total = right[i]
-        for k in range(i + 1, n):
-            total -= mass[k, i] * right[k]
-        right[i] = total * mass[i, i]
+def factorise(n, way, depth, mass, right):
+    """The factor into the lower triangle of the symmetric positive definite `mass`; `right` becomes y of L' y = right."""
+    for k in range(n - 1, -1, -1):
+        inverse = 1.0 / math.sqrt(mass[k, k])
+        mass[k, k] = inverse
+        y = right[k] * inverse
+        right[k] = y
+        for t in range(depth[k]):
+            a = way[k, t]
+            entry = mass[k, a] * inverse
+            mass[k, a] = entry
+            right[a] -= entry * y
+        for t in range(depth[k]):
+            a = way[k, t]
+            entry = mass[k, a]
+            for u in range(t, depth[k]):
+                b = way[k, u]
+                mass[a, b] -= entry * mass[k, b]
 
 
 @kernel(inline=True)
-def back_substitute(n, factor, right):
-    """Solve L' x = right in place, with the factor that `factorise_and_solve` left in the lower triangle."""
-    for i in range(n - 1, -1, -1):
-        total = right[i]
-        for k in range(i + 1, n):
-            total -= factor[k, i] * right[k]
-        right[i] = total * factor[i, i]
+def towards_root(n, way, depth, factor, right):
+    """Solve L' y = right in place."""
+    for k in range(n - 1, -1, -1):
+        y = right[k] * factor[k, k]
+        right[k] = y
+        for t in range(depth[k]):
+            a = way[k, t]
+            right[a] -= factor[k, a] * y
 
 
 @kernel(inline=True)
-def forward_substitute(n, first, factor, right):
-    """Solve L x = right in place; `right` is zero before `first`."""
-    for i in range(first, n):
-        total = right[i]
-        for k in range(first, i):
-            total -= factor[i, k] * right[k]
-        right[i] = total * factor[i, i]
+def towards_leaves(n, way, depth, factor, right):
+    """Solve L x = right in place."""
+    for k in range(n):
+        total = right[k]
+        for t in range(depth[k]):
+            a = way[k, t]
+            total -= factor[k, a] * right[a]
+        right[k] = total * factor[k, k]

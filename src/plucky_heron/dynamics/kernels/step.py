@@ -32,7 +32,7 @@ from plucky_heron.dynamics.kernels.layout import (
 )
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.motion import integrate, normalise, position_rate
-from plucky_heron.dynamics.kernels.solving import factorise_and_solve
+from plucky_heron.dynamics.kernels.solving import factorise, towards_leaves
 from plucky_heron.dynamics.kernels.tree import forward, mass_and_bias, place_nodes
 from plucky_heron.dynamics.kernels.turning import FAST, TURNS, UNSURE, at_mean_speeds
 from plucky_heron.dynamics.kernels.tyres import rolling_friction
@@ -49,7 +49,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     Semi-implicit: half a step at the old speeds; the new speeds from what pushes there, with stiff efforts linearised and
     velocity terms at the mean speeds; contact impulses; half a step at the new speeds.
     """
-    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, way, depth = tree
     n = parent.shape[0]
     drive_kinds, driven_joints, delays, shares, burns_from, wet = drives
     (
@@ -74,8 +74,8 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
     asked, softened, final = vectors[20], vectors[21], vectors[22]
     full, whole = scratch.full, scratch.kept
     z, zp, column, work = vectors[5], vectors[6], vectors[7], scratch.hull
-    rows, numbers, list_, nodes, surfaces = (
-        scratch.rows, scratch.numbers, scratch.contacts, scratch.nodes, scratch.surfaces,
+    rows, numbers, response, sides, list_, nodes, surfaces = (
+        scratch.rows, scratch.numbers, scratch.response, scratch.sides, scratch.contacts, scratch.nodes, scratch.surfaces,
     )  # fmt: skip
     own = scratch.row
     per_second = 1.0 / h
@@ -173,14 +173,15 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
             in_touch = held or state.contact_count[c] > 0
             corrected = False
             for attempt in range(3):
-                factorise_and_solve(n, mass, right)
+                factorise(n, way, depth, mass, right)
+                towards_leaves(n, way, depth, mass, right)
                 if h * turning > (FAST if in_touch else TURNS):
                     unsure = 0.0
                     for i in range(n):
                         unsure = max(unsure, abs(right[i] - ended[i]))
                     if 0.5 * h * h * unsure > UNSURE:
                         at_mean_speeds(
-                            n, parent, base, massless, v, h, mass, first_force, forced, force_kinds, nodes_a, row, flows,
+                            n, parent, way, depth, base, massless, v, h, mass, first_force, forced, force_kinds, nodes_a, row, flows,
                             profile, s, field, w, work, vectors, ended, right,
                         )  # fmt: skip
                 for i in range(n):
@@ -188,9 +189,9 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     free[i] = v[i] + h * right[i]
                 if not held and found == 0:
                     break
-                corrected = impulses(
-                    n, parent, row, w, q, v, free, h, mass, found, list_, remembered, state.contact_count[c], nodes,
-                    surfaces, dry, kept, iterations, rows, numbers, z, zp, vectors[9],
+                residual, corrected = impulses(
+                    n, parent, way, depth, row, w, q, v, free, h, mass, found, list_, remembered, state.contact_count[c], nodes,
+                    surfaces, dry, kept, iterations, rows, numbers, response, sides, z, zp, vectors[9],
                 )  # fmt: skip
                 for i in range(n):
                     final[i] = (free[i] - v[i]) * per_second
@@ -233,7 +234,7 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
 
     The mass matrix (lower triangle) is left in `scratch.kept`, the joint efforts in `effort` (n).
     """
-    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position = tree
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, way, depth = tree
     n = parent.shape[0]
     driven, forced, coupled = drives.kind.shape[0], forces.kind.shape[0], forces.coupling_kind.shape[0]
     first_force = n * NODE + driven * DRIVE
@@ -279,7 +280,8 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     for i in range(n):
         for k in range(n):
             kept[i, k] = mass[i, k]
-    factorise_and_solve(n, mass, right)
+    factorise(n, way, depth, mass, right)
+    towards_leaves(n, way, depth, mass, right)
 
 
 @kernel
@@ -332,7 +334,7 @@ def accelerations(tree, drives, forces, scene, state, h, scratch):
 @kernel(entry=True)
 def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
     """Mark in `apart` (touching, 1 + site shapes) what the shapes on joints to the ground overlap of scene `s`."""
-    parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree
+    parent, kinds, _, scalar, _, axes, tree_rotation, tree_position, _, _ = tree
     v = scratch.vectors[0]
     for i in range(v.shape[0]):
         v[i] = 0.0
@@ -350,7 +352,7 @@ def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
 @kernel(entry=True)
 def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, out):
     """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
-    parent, kinds, _, scalar, _, axes, tree_rotation, tree_position = tree
+    parent, kinds, _, scalar, _, axes, tree_rotation, tree_position, _, _ = tree
     n = parent.shape[0]
     for c in range(first, last):
         place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q[c], v[c], w)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 
-from plucky_heron.dynamics.kernels.solving import back_substitute, forward_substitute
+from plucky_heron.dynamics.kernels.solving import towards_leaves, towards_root
 from plucky_heron.dynamics.kernels.tree import velocity_terms
 from plucky_heron.dynamics.kernels.water import hulls_in_motion
 from plucky_heron.kernels import kernel
@@ -30,7 +30,7 @@ MOST = 12
 
 @kernel
 def at_mean_speeds(
-    n, parent, base, massless, v, h, factor, first_force, forced, force_kinds, nodes, row, flows, profile, s, field, w,
+    n, parent, way, depth, base, massless, v, h, factor, first_force, forced, force_kinds, nodes, row, flows, profile, s, field, w,
     work, vectors, guess, found,
 ):  # fmt: skip
     """Accelerations (n) for which the velocity terms were taken at the mean speeds v + h/2 `found`; into `found`.
@@ -78,8 +78,8 @@ def at_mean_speeds(
         _terms(n, parent, base, massless, mean, first_force, forced, force_kinds, nodes, row, flows, profile, s, field, w, work, terms)  # fmt: skip
         for i in range(n):
             terms[i] = first[i] - terms[i]
-        forward_substitute(n, 0, factor, terms)
-        back_substitute(n, factor, terms)
+        towards_root(n, way, depth, factor, terms)
+        towards_leaves(n, way, depth, factor, terms)
         off = 0.0
         for i in range(n):
             value[i] = solved[i] + terms[i]

@@ -60,7 +60,7 @@ SIDES = 4
 SPEEDS, IMPULSES, OVERLAPS, COMPRESSION = range(SIDES)
 
 
-@kernel
+@kernel(inline=True)
 def impulses(
     n, parent, way, depth, row, w, q, v, free, h, factor, found, list_, old, old_count, nodes, surfaces, dry, kept,
     iterations, rows, numbers, response, sides, z, zp, work,

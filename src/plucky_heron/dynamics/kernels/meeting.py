@@ -81,7 +81,7 @@ def _reach_in_step(i, reach, w, at, h):
     return 1.5 * h * (math.sqrt(ux * ux + uy * uy + uz * uz) + turning * reach)
 
 
-@kernel
+@kernel(inline=True)
 def find_contacts(shapes, contacts, scene, s, w, h, scratch):
     """All touching points of one copy into `scratch.contacts`, `.nodes`, `.surfaces`; returns their number."""
     found = 0

@@ -14,6 +14,7 @@ from rich.progress import Progress
 
 from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant, accelerations
 from plucky_heron.dynamics.scene import build_scene
@@ -31,6 +32,15 @@ def warm_sensing(model: Model, plant: Plant) -> None:
     machine = model.machine.model_copy(update={"sensors": {"felt": Sensor(kind="joint", joint=model.joints[0])}})
     instruments = Sensing(build_model(machine), plant.surroundings)
     instruments.readings(plant, np.zeros((2, len(instruments.channels))))
+
+
+def warm_weather(plant: Plant) -> None:
+    """Wind and water of the first sample."""
+    two, fields = np.zeros(2), plant.fields
+    simulation.weather(
+        np.arange(2), np.zeros((2, 2, 1)), np.zeros(2, dtype=np.int64), (1.0, 0.0, 0.0), two, two, two, 0.0, 0.1,
+        plant.winds, plant.currents, fields[:, layout.WATER_LEVEL], fields[:, layout.TIME],
+    )  # fmt: skip
 
 
 def learn_a_little(method: str, **settings: float) -> None:
@@ -64,11 +74,13 @@ def steps() -> list[Callable[[], object]]:
         lambda: plant.step(np.zeros((2, len(model.drives)))),
         lambda: Plant(model, 1, 0.004, threads=1, surroundings=build_scene(Site(terrain=Terrain(kind="flat")))),
         plant.locate,
+        lambda: plant.settle_drives(np.arange(2)),
         lambda: warm_sensing(model, plant),
         Apart(plant, [(model.bodies[0], model.bodies[-1])]).read,
         lambda: simulation.second_order_noise(0.5, 0.5, line, 0.5, line.copy()),
+        lambda: warm_weather(plant),
         lambda: simulation.instrument_errors(
-            table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
+            whole, table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
         ),
         lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
         lambda: learn_a_little("ppo"),

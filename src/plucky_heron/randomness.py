@@ -6,6 +6,7 @@ again alone, and a resumed run needs to remember no more than the numbers of its
 
 from __future__ import annotations
 
+import functools
 import json
 import zlib
 
@@ -19,8 +20,12 @@ def stream(seed: int, name: str) -> np.random.Generator:
 
 def episode_stream(seed: int, name: str, episode: int) -> np.random.Generator:
     """The generator of one episode: independent of all others, the same whenever it is asked for."""
-    key = np.random.SeedSequence([seed, zlib.crc32(name.encode())]).generate_state(2, np.uint64)
-    return np.random.Generator(np.random.Philox(key=key, counter=[0, 0, 0, episode]))
+    return np.random.Generator(np.random.Philox(key=_key(seed, name), counter=[0, 0, 0, episode]))
+
+
+@functools.lru_cache(maxsize=256)
+def _key(seed: int, name: str) -> np.ndarray:
+    return np.random.SeedSequence([seed, zlib.crc32(name.encode())]).generate_state(2, np.uint64)
 
 
 def freeze(generator: np.random.Generator) -> np.ndarray:

@@ -335,7 +335,6 @@ def test_speeds_in_own_axes_are_there_for_whatever_reads_them(station: Problem) 
     batch.plant.position[:, turn], batch.plant.velocity[:, speed] = math.pi / 2, 1.5
     batch._refresh(again=True)
     np.testing.assert_allclose(batch.signals["hull.own.velocity.y"], -1.5, atol=1e-9)
-    assert not begun(station).in_own_axes
     recording = run_trials(station, Rule(station, "ferry"), seed=1, stream="own", count=1, record=[0]).recordings[0]
     series = signals_of(station, recording)
     assert np.abs(series.values[series.names.index("hull.own.velocity.x")]).max() > 0.05

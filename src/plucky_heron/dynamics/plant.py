@@ -50,6 +50,8 @@ class Plant:
     ----------
     rows (B, P), fields (B, FIELD), position (B, n + balls), velocity, efforts, accelerations (B, n), fill (B, tanks)
         May be read and written between steps; `winds` (B, 3) and `currents` (B, 3) are parts of the fields.
+    located (B, bodies, 18), attitude (B, bodies, 3), own (B, bodies, 6)
+        Where the bodies are, their roll, pitch and yaw, and both velocities in their own axes, as of the last `locate`.
     active : bool array (B,)
         Copies that are not active stand still.
     """
@@ -94,7 +96,9 @@ class Plant:
         self.joint_impulses: Array = np.zeros((copies, 2, n))
         self.scene: Array = np.zeros(copies, dtype=np.int64)
         self.active: Array = np.ones(copies, dtype=np.bool_)
-        self.located: Array = np.zeros((copies, len(model.bodies), 18))
+        bodies = len(model.bodies)
+        self.located, self.attitude, self.own = (np.zeros((copies, bodies, k)) for k in (18, 3, 6))
+        self._all = np.arange(copies)
         self._drives = model.drive_table._replace(delay=self.delay, share=1.0 - np.maximum(self.delay - steps, 0.0))
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
@@ -129,7 +133,7 @@ class Plant:
             "numbers": (most, contact.ROW), "response": (most * most,), "sides": (contact.SIDES, most), "contacts": (capacity, layout.CONTACT), "surfaces": (capacity + 1, layout.SURFACE),
             "places": (len(model.shapes.kind), 13), "simplex": (6, 9), "hull": (8, 9),
             "points": (manifold.MOST_CORNERS, manifold.POINT), "corners": (3, manifold.MOST_CORNERS, 3),
-            "row": (len(model.row),), "rays": (layout.MOST_RAYS, 3), "line": (8,), "turn": (9,),
+            "near_about": (len(contacts.touching), 4), "row": (len(model.row),), "rays": (layout.MOST_RAYS, 3), "line": (8,), "turn": (9,),
         }  # fmt: skip
         # in one piece with a page between: two threads that write to the same line of a cache wait for each other
         room = np.zeros(sum(math.prod(size) for size in sizes.values()) + 1024)
@@ -137,7 +141,10 @@ class Plant:
         for name, size in sizes.items():
             arrays[name] = room[at : at + math.prod(size)].reshape(size)
             at += math.prod(size)
-        return layout.Scratch(**arrays, nodes=np.zeros((capacity + 64, 2), np.int64)[:capacity])
+        ranges = self.surroundings.arrays.shape_range
+        most_near = int((ranges[:, 1] - ranges[:, 0]).max())
+        near = np.zeros((len(contacts.touching) + 1, 1 + most_near + 64), np.int64)[:-1]
+        return layout.Scratch(**arrays, nodes=np.zeros((capacity + 64, 2), np.int64)[:capacity], near=near)
 
     def _with_scene(self, contacts: layout.Contacts) -> layout.Contacts:
         """Without ground and shapes on any scene, nothing meets the site."""
@@ -199,11 +206,17 @@ class Plant:
         servos = [a for a in np.flatnonzero(table.kind == layout.SPEED) if (gains[copies, a] > 0.0).any()]
         if not servos:
             return
-        for copy in copies:
-            load = static_load(self.model, self.position[copy], self.rows[copy])
-            for a in servos:
-                if gains[copy, a] > 0.0:
-                    self.integral[copy, a] = -load[table.joint[a]] / gains[copy, a]
+        loads: Array = np.zeros((len(copies), n))
+        nothing = np.zeros(layout.FIELD)
+        nothing[layout.WATER_LEVEL] = -np.inf
+        step.static_loads(
+            copies, self.model.tree, self._drives, self.model.force_table, build_scene().arrays,
+            self.state(np.zeros((self.copies, len(table.kind)))), nothing, np.zeros((self.model.memories, 3)),
+            np.zeros(len(table.kind)), self.step_size, self._scratch[0], loads,
+        )  # fmt: skip
+        for a in servos:
+            holding = gains[copies, a] > 0.0
+            self.integral[copies[holding], a] = -loads[holding, table.joint[a]] / gains[copies[holding], a]
 
     def step(self, commands: Array, substeps: int = 1) -> None:
         """Hold `commands` (B, m) for `substeps` physics steps."""
@@ -217,14 +230,16 @@ class Plant:
 
         self.share("step", part)
 
-    def share(self, name: str, part: Callable[[int, int, layout.Scratch], None]) -> None:
+    def share(self, name: str, part: Callable[[int, int, layout.Scratch], None], count: int | None = None) -> None:
         """Run `part(first, last, scratch)` over all copies, in two threads where that pays; `name` says what it is.
+
+        With `count`, over as many in their place, in this thread.
 
         Long calls are cut into pieces of some milliseconds, taken in turns: a core that is wanted elsewhere for a while
         then keeps the other from waiting.
         """
-        if self.threads < 2 or self.copies < SERIAL_BELOW:
-            part(0, self.copies, self._scratch[0])
+        if self.threads < 2 or self.copies < SERIAL_BELOW or count is not None:
+            part(0, self.copies if count is None else count, self._scratch[0])
             return
         if self._second is None:
             self._second = SecondThread("plant")
@@ -248,12 +263,15 @@ class Plant:
             self._second.wait()
         self._took[name] = time.perf_counter() - began
 
-    def locate(self) -> Array:
-        """Where the bodies are, (B, bodies, 18): origin, its velocity, rotation, angular velocity; in world axes."""
+    def locate(self, copies: Array | None = None) -> Array:
+        """Where the bodies are, (B, bodies, 18): origin, its velocity, rotation, angular velocity; in world axes.
+
+        Also brings `attitude` and `own` up to date; with `copies` (k,) only for those.
+        """
         model = self.model
         step.locate(
-            0, self.copies, model.tree, model.body_node, model.body_rotation, model.body_position,
-            self.position, self.velocity, self._scratch[0].w, self.located,
+            self._all if copies is None else copies, model.tree, model.body_node, model.body_rotation, model.body_position,
+            self.position, self.velocity, self._scratch[0].w, self.located, self.attitude, self.own,
         )  # fmt: skip
         return self.located
 

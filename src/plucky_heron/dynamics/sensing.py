@@ -68,20 +68,21 @@ class Sensing:
         self.table = _table(model, site or Site())
         self.tracks = _tracks(surroundings)
 
-    def readings(self, plant: Plant, out: Array) -> Array:
-        """True readings of all copies, into `out` (B, channels)."""
+    def readings(self, plant: Plant, out: Array, copies: Array | None = None) -> Array:
+        """True readings of all copies, or of `copies` (k,) only, into `out` (B, channels)."""
         from plucky_heron.dynamics.kernels import sensing
 
         if self.channels:
             state = plant.state(np.zeros((plant.copies, len(self.model.drives))))
+            which = np.arange(plant.copies) if copies is None else copies
 
             def part(first: int, last: int, scratch: layout.Scratch) -> None:
                 sensing.sense(
-                    first, last, self.model.tree, self.table, self.model.shapes, self.model.contacts.pairs,
+                    which[first:last], self.model.tree, self.table, self.model.shapes, self.model.contacts.pairs,
                     self.surroundings.arrays, self.tracks, state, plant.step_size, scratch, out,
                 )  # fmt: skip
 
-            plant.share("sense", part)
+            plant.share("sense", part, None if copies is None else len(copies))
         return out
 
 

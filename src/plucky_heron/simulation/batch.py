@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -14,6 +13,7 @@ from plucky_heron.dynamics.apart import Apart
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.formula import Expression, Program
+from plucky_heron.simulation import kernels
 from plucky_heron.simulation.commander import Commander
 from plucky_heron.simulation.gates import GateKeeper
 from plucky_heron.simulation.instruments import Instruments
@@ -79,10 +79,20 @@ class Batch:
         self.episode: Array = np.zeros(copies, dtype=np.int64)
         self.age: Array = np.zeros(copies, dtype=np.int64)
         self.running: Array = np.zeros(copies, dtype=np.bool_)
+        self._all = np.arange(copies)
+        site = problem.site
+        water = -np.inf if site.water_level is None else site.water_level
+        self._still = {
+            name: np.full(copies, float(value))
+            for name, value in (
+                ("current.speed", site.current.speed),
+                ("current.direction", site.current.direction),
+                ("water.level", water),
+            )
+        }
+        """What the site says where nothing is drawn."""
         self._entries = _Row(problem, copies)
         self.starts = Starts(problem, copies, seed, stream, len(self._entries.noisy))
-        self._attitude = np.zeros((copies, len(model.bodies), 3))
-        self._own: Array = np.zeros((copies, len(model.bodies), 6))
         self._apart = Apart(self.plant, problem.pairs, problem.task.zones)
         gates = problem.task.gates
         self.gates = None
@@ -108,13 +118,6 @@ class Batch:
         edges = itertools.accumulate(counts, initial=0)
         self._rows = [slice(first, last) for first, last in itertools.pairwise(edges)]
         self._weights, self._at_ending = _reward_weights(problem)
-        formulas = [*sources, *problem.definitions.values(), *problem.mixing.values(), *problem.hold.values()]
-        formulas += [*(problem.target or ()), *(e for rule in problem.rules.values() for e in rule)]
-        for options in problem.options.values():
-            formulas += [e for o in options for e in (*o.formulas, *([o.available] if o.available else []))]
-        # code of the project's own may read anything
-        self.in_own_axes = problem.code is not None or any(".own." in name for e in formulas for name in e.signals)
-        """Whether speeds in the bodies' own axes are worked out: only where something reads them."""
 
     def program(self, expressions: Sequence[Expression]) -> Program:
         """Formulas over the signals of this batch, to be run once a sample."""
@@ -143,13 +146,13 @@ class Batch:
                 ".velocity": plant.located[:, k, 3:6],
                 ".rate": plant.located[:, k, 15:],
             }
-            places |= {".own.velocity": self._own[:, k, :3], ".own.rate": self._own[:, k, 3:]}
+            places |= {".own.velocity": plant.own[:, k, :3], ".own.rate": plant.own[:, k, 3:]}
             for what, rows in places.items():
                 self._lists[f"{body}{what}"] = rows.T
                 for a, axis in enumerate("xyz"):
                     signals[f"{body}{what}.{axis}"] = rows[:, a]
             for a, angle in enumerate(("roll", "pitch", "yaw")):
-                signals[f"{body}.{angle}"] = self._attitude[:, k, a]
+                signals[f"{body}.{angle}"] = plant.attitude[:, k, a]
         names = [channel for channel, _, _ in self.instruments.channels]
         for k, channel in enumerate(names):
             signals[channel] = self.instruments.values[:, k]
@@ -206,16 +209,8 @@ class Batch:
         Without `fresh` (copies that have just begun) or `again`, a sample has gone by.
         """
         self.starts.now(self.age)
-        self._blow()
-        located = self.plant.locate()
-        np.arctan2(located[:, :, 13], located[:, :, 14], out=self._attitude[:, :, 0])
-        np.arcsin(np.clip(-located[:, :, 12], -1.0, 1.0), out=self._attitude[:, :, 1])
-        np.arctan2(located[:, :, 9], located[:, :, 6], out=self._attitude[:, :, 2])
-        if self.in_own_axes:
-            turned = located[:, :, 6:15].reshape(*located.shape[:2], 3, 3)
-            for a in range(3):
-                for part, at in ((0, 3), (3, 15)):
-                    self._own[:, :, part + a] = sum(turned[:, :, e, a] * located[:, :, at + e] for e in range(3))
+        self._blow(fresh)
+        located = self.plant.locate(fresh)
         self.instruments.read(self.plant, self.episode, self.age, fresh)
         self._apart.read()
         if self.gates is not None:
@@ -228,24 +223,14 @@ class Batch:
         raw = self._program.results[self._rows[0]].T
         self._entries.take(raw, self.starts.noise, np.minimum(self.age, self.limit), fresh)
 
-    def _blow(self) -> None:
+    def _blow(self, fresh: Array | None) -> None:
         """Wind, current and water level of this moment into the fields of the plant."""
-        site, fields = self.problem.site, self.plant.fields
-        now = self.starts.wind[np.arange(self.copies), np.minimum(self.age, self.limit)]
-        along = np.array(site.wind_direction)
-        self.plant.winds[:] = now[:, :1] * along
-        if now.shape[1] > 1:
-            across = np.array([-along[1], along[0], 0.0])
-            self.plant.winds[:] += now[:, 1:2] * across + now[:, 2:3] * np.array([0.0, 0.0, 1.0])
-        speed = self.starts.drawn.get("current.speed", site.current.speed)
-        turn = self.starts.drawn.get("current.direction", site.current.direction)
-        time = self.age * self.problem.sample_time
-        if site.current.tide > 0.0:
-            speed = speed * np.cos(2.0 * math.pi * time / site.current.tide)
-        self.plant.currents[:, 0], self.plant.currents[:, 1] = speed * np.cos(turn), speed * np.sin(turn)
-        level = -np.inf if site.water_level is None else site.water_level
-        fields[:, layout.WATER_LEVEL] = self.starts.drawn.get("water.level", level)
-        fields[:, layout.TIME] = time
+        site, plant, drawn = self.problem.site, self.plant, self.starts.drawn
+        speed, direction, level = (drawn.get(name, self._still[name]) for name in self._still)
+        kernels.weather(
+            self._all if fresh is None else fresh, self.starts.wind, self.age, site.wind_direction, speed, direction, level, site.current.tide, self.problem.sample_time, plant.winds,
+            plant.currents, plant.fields[:, layout.WATER_LEVEL], plant.fields[:, layout.TIME],
+        )  # fmt: skip
 
     def drawn(self, names: Sequence[str]) -> Array:
         """What was drawn under these names and holds in this sample, (B, names), SI."""

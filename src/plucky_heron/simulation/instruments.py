@@ -37,6 +37,7 @@ class Instruments:
         self._delay = np.array([timing.samples(s.dead_time) for s in sensors], dtype=np.int64)
         self._key = np.random.SeedSequence([seed, zlib.crc32(stream.encode())]).generate_state(1, np.uint64)[0]
         count = len(self.channels)
+        self._all = np.arange(copies)
         self.values: Array = np.zeros((copies, count))
         self._clean: Array = np.zeros((copies, count))
         self._held: Array = np.zeros((copies, count))
@@ -46,9 +47,12 @@ class Instruments:
         """Bring `values` up to the present state; copies in `fresh` (indices) have just begun."""
         if not self.channels:
             return
-        self._sensing.readings(plant, self._clean)
+        self._sensing.readings(plant, self._clean, fresh)
+        which = self._all if fresh is None else fresh
         keys = episode.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15) ^ self._key
-        kernels.instrument_errors(self._clean, keys, age, self._every, self._noise, self._bias, self._step, self._held)
+        kernels.instrument_errors(
+            which, self._clean, keys, age, self._every, self._noise, self._bias, self._step, self._held,
+        )  # fmt: skip
         if len(self._history) == 1:
             self.values[:] = self._held
             return

@@ -44,6 +44,26 @@ def second_order_noise(decay, strength, white, start, out):
 
 
 @kernel(entry=True, makes_arrays=True)
+def weather(copies, wind, age, along, speed, direction, level, tide, sample_time, winds, currents, levels, times):
+    """Wind and current (B, 3) (m/s), water level (m) and time (s) of `copies` (k,) at their present sample.
+
+    `wind` (B, T + 1, 1 or 3) blows along the direction `along` (3), across it and upwards; `speed`, `direction` and `level` (B,) are of the water,
+    whose current turns with a tide of so many seconds (0: none).
+    """
+    gusty = wind.shape[2] > 1
+    for c in copies:
+        now = wind[c, min(age[c], wind.shape[1] - 1)]
+        across = now[1] if gusty else 0.0
+        winds[c, 0], winds[c, 1] = now[0] * along[0] - across * along[1], now[0] * along[1] + across * along[0]
+        winds[c, 2] = now[0] * along[2] + (now[2] if gusty else 0.0)
+        time = age[c] * sample_time
+        flow = speed[c] * math.cos(2.0 * math.pi * time / tide) if tide > 0.0 else speed[c]
+        currents[c, 0], currents[c, 1] = flow * math.cos(direction[c]), flow * math.sin(direction[c])
+        levels[c] = level[c]
+        times[c] = time
+
+
+@kernel(entry=True, makes_arrays=True)
 def _hash(x):
     """A well-mixed 64-bit number (S. Vigna's finaliser of splitmix64, 2015)."""
     x = (x + np.uint64(0x9E3779B97F4A7C15)) & np.uint64(0xFFFFFFFFFFFFFFFF)
@@ -53,15 +73,15 @@ def _hash(x):
 
 
 @kernel(entry=True, makes_arrays=True)
-def instrument_errors(clean, keys, age, every, noise, bias, step, held):
-    """Readings with their errors, into `held` (B, C), for those channels whose reading is due.
+def instrument_errors(copies, clean, keys, age, every, noise, bias, step, held):
+    """Readings of `copies` (k,) with their errors, into `held` (B, C), for those channels whose reading is due.
 
     `clean` (B, C); `keys` (B) name the episodes; `age` (B) counts samples; `every`, `noise`, `bias`, `step` (C) are the
     samples between readings, standard deviations of noise and of the offset of an episode, and quantisation. Normal
     numbers come from a hash of episode, sample and channel (Box and Muller, 1958): nothing has to be stored.
     """
     one = np.uint64(1)
-    for c in range(clean.shape[0]):
+    for c in copies:
         for k in range(clean.shape[1]):
             if age[c] % every[k] != 0:
                 continue

@@ -147,6 +147,5 @@ def _mixed_into(problem: Problem, command: int) -> int:
 
 def _begin(problem: Problem, recording: Recording) -> Batch:
     batch = Batch(problem, 1, recording.seed, recording.stream, threads=1)
-    batch.in_own_axes = True  # a formula that is only being typed may want them
     batch.start(np.array([recording.episode]))
     return batch

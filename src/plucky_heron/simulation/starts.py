@@ -11,6 +11,7 @@ from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import point_at
 from plucky_heron.randomness import episode_stream
 from plucky_heron.simulation import kernels
+from plucky_heron.task.distributions import draw_one
 from plucky_heron.task.placing import Placing
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.signals import WIND_GUST, WIND_MEAN
@@ -48,6 +49,7 @@ class Starts:
             draw.target: max(1, problem.task.timing.samples(draw.every)) for draw in problem.draws if draw.every > 0.0
         }
         self._tables = {name: np.zeros((copies, self.limit // samples + 1)) for name, samples in self._again.items()}
+        self._numbers = [draw.distribution.numbers(draw.unit) for draw in problem.draws]
         self.attempts: Array = np.zeros(copies, dtype=np.int64)
         """How often the present episode of each copy was drawn again."""
         self._clear: Apart | None = None
@@ -58,30 +60,35 @@ class Starts:
         self.attempts[copy] = attempt
         name = f"{self.stream} again {attempt}" if attempt else self.stream
         generator = episode_stream(self.seed, name, episode)
-        for draw in problem.draws:
-            self.drawn[draw.target][copy] = draw.distribution.draw(generator, draw.unit)
+        for draw, (kind, values) in zip(problem.draws, self._numbers, strict=True):
+            self.drawn[draw.target][copy] = draw_one(generator, kind, values)
         gusty = self.wind.shape[2]
         normal = generator.standard_normal((self.limit + 1, gusty + self.noise.shape[2]))
         site = problem.site
-        decay = np.exp(-problem.sample_time / site.gust_time)
+        decay = math.exp(-problem.sample_time / site.gust_time)
         gust: Array = np.zeros(self.limit + 1)
         mean, spread = (self.drawn[n][copy] if n in self.drawn else 0.0 for n in (WIND_MEAN, WIND_GUST))
+        strength = math.sqrt(1.0 - decay**2)
         for a in range(gusty):
-            white, strength = normal[:, a].copy(), np.sqrt(1.0 - decay**2)
+            begin = generator.standard_normal() if a > 0 else 0.0
+            if spread == 0.0:
+                self.wind[copy, :, a] = mean if a == 0 else 0.0
+                continue
+            white = normal[:, a].copy()
             if a == 0:
                 kernels.first_order_noise(decay, strength, white, gust)
             else:
-                kernels.second_order_noise(decay, strength, white, generator.standard_normal(), gust)
+                kernels.second_order_noise(decay, strength, white, begin, gust)
             self.wind[copy, :, a] = mean + spread * gust if a == 0 else spread * site.gusts_across * gust
         self.noise[copy] = normal[:, gusty:]
         if self._shares.shape[1]:
             self._shares[copy] = generator.random(self._shares.shape[1:])
-        for draw in problem.draws:
+        for draw, (kind, values) in zip(problem.draws, self._numbers, strict=True):
             if draw.target in self._tables:
                 table = self._tables[draw.target]
                 table[copy, 0] = self.drawn[draw.target][copy]
                 for k in range(1, table.shape[1]):
-                    table[copy, k] = draw.distribution.draw(generator, draw.unit)
+                    table[copy, k] = draw_one(generator, kind, values)
 
     def now(self, age: Array) -> None:
         """Bring set-points to the present sample `age` (B,) of each copy."""

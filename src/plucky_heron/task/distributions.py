@@ -68,13 +68,7 @@ class Distribution(Settings):
 
     def draw(self, generator: np.random.Generator, unit: str) -> float:
         """One value; every kind takes exactly one random number, so that editing one leaves the others' draws alone."""
-        kind, values = self.numbers(unit)
-        if kind == "normal":
-            return float(values[0] + values[1] * generator.standard_normal())
-        share = generator.random()
-        if kind == "uniform":
-            return float(values[0] + (values[1] - values[0]) * share)
-        return float(values[min(int(share * len(values)), len(values) - 1)])
+        return draw_one(generator, *self.numbers(unit))
 
     def middle(self, unit: str) -> float:
         """The nominal value: as stated, else the mean, or the first choice."""
@@ -98,6 +92,16 @@ class Distribution(Settings):
         if self.choice is not None:
             return ", ".join(_short(v) for v in self.choice)
         return _short(self.fixed)
+
+
+def draw_one(generator: np.random.Generator, kind: str, values: tuple[float, ...]) -> float:
+    """One value of a distribution as `Distribution.numbers` gives it."""
+    if kind == "normal":
+        return float(values[0] + values[1] * generator.standard_normal())
+    share = generator.random()
+    if kind == "uniform":
+        return float(values[0] + (values[1] - values[0]) * share)
+    return float(values[min(int(share * len(values)), len(values) - 1)])
 
 
 def _short(value: object) -> str:

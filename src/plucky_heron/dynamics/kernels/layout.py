@@ -236,6 +236,10 @@ class Scratch(NamedTuple):
     hull: Array
     points: Array
     corners: Array
+    near: Array
+    """Of each shape that may touch the site: how many of the site's shapes are near, and which."""
+    near_about: Array
+    """Of each: where it was when that was looked for, and how far it may come from there (m)."""
     row: Array
     """A row of numbers of its own, for machines whose tanks change it."""
     rays: Array

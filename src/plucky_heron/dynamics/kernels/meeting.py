@@ -34,6 +34,8 @@ from plucky_heron.kernels import kernel
 
 MARGIN = 0.01
 """Shapes nearer than this (m) are given to the solver, which lets them meet but not cross."""
+SLACK = 0.25
+"""How far (m) a shape may move before it is asked anew which shapes of the site are near it."""
 EDGE_MARGIN = 0.002
 """The same for edges and peaks of rough ground, of which many are near and few are met."""
 
@@ -82,8 +84,12 @@ def _reach_in_step(i, reach, w, at, h):
 
 
 @kernel(inline=True)
-def find_contacts(shapes, contacts, scene, s, w, h, scratch):
-    """All touching points of one copy into `scratch.contacts`, `.nodes`, `.surfaces`; returns their number."""
+def find_contacts(shapes, contacts, scene, s, w, h, scratch, fresh):
+    """All touching points of one copy into `scratch.contacts`, `.nodes`, `.surfaces`; returns their number.
+
+    What of the site is near each shape stands in `scratch.near` from one step to the next (L. Verlet, Physical Review
+    159, 1967); `fresh` says that it is of another copy.
+    """
     found = 0
     capacity = contacts.capacity
     places, list_, nodes, surfaces = scratch.places, scratch.contacts, scratch.nodes, scratch.surfaces
@@ -99,6 +105,7 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
     other = scene.shapes
     other_reaches, other_poses = other.reach, other.pose
     touching, pairs, apart = contacts.touching, contacts.pairs, contacts.apart
+    near, near_about = scratch.near, scratch.near_about
     for t in range(touching.shape[0]):
         k = touching[t]
         at = places[k]
@@ -123,9 +130,14 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
             if count > 0:
                 surface_of(shapes.surface[k], scene.ground_surface[s], surface)
                 found = _add(found, capacity, points, count, -1.0, k, shapes.node[k], -1, surface, list_, nodes, surfaces)  # fmt: skip
-        for b in range(first, last):
-            if apart[t, 1 + b]:
-                continue
+        around, about = near[t], near_about[t]
+        dx, dy, dz = at[9] - about[0], at[10] - about[1], at[11] - about[2]
+        if fresh or math.sqrt(dx * dx + dy * dy + dz * dz) + margin > about[3]:
+            _look_around(
+                first, last, reaches[k], at, margin + SLACK, apart[t], other_reaches, other_poses, around, about
+            )
+        for e in range(1, around[0] + 1):
+            b = around[e]
             far = reaches[k] + margin + other_reaches[b]
             dx, dy, dz = at[9] - other_poses[b, 9], at[10] - other_poses[b, 10], at[11] - other_poses[b, 11]
             if dx * dx + dy * dy + dz * dz > far * far:
@@ -148,6 +160,20 @@ def find_contacts(shapes, contacts, scene, s, w, h, scratch):
             surface_of(shapes.surface[a], shapes.surface[b], surface)
             found = _add(found, capacity, points, count, float(p), a, shapes.node[a], shapes.node[b], surface, list_, nodes, surfaces)  # fmt: skip
     return found
+
+
+@kernel
+def _look_around(first, last, reach, at, allowance, apart, other_reaches, other_poses, around, about):
+    """Which shapes `first` to `last` of the site may come near a shape that moves no further than `allowance` (m)."""
+    about[0], about[1], about[2], about[3] = at[9], at[10], at[11], allowance
+    count = 0
+    for b in range(first, last):
+        far = reach + allowance + other_reaches[b]
+        dx, dy, dz = at[9] - other_poses[b, 9], at[10] - other_poses[b, 10], at[11] - other_poses[b, 11]
+        if dx * dx + dy * dy + dz * dz <= far * far and not apart[1 + b]:
+            count += 1
+            around[count] = b
+    around[0] = count
 
 
 @kernel(inline=True)

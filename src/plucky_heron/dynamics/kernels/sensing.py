@@ -234,13 +234,13 @@ def _attitude(r, t, out):
 
 
 @kernel(entry=True)
-def sense(first, last, tree, sensors, shapes, pairs, scene, tracks, state, h, scratch, out):
-    """Channels of all sensors, out (B, channels)."""
+def sense(copies, tree, sensors, shapes, pairs, scene, tracks, state, h, scratch, out):
+    """Channels of all sensors of `copies` (k,), out (B, channels)."""
     w, places, g, corners = scratch.w, scratch.places, scratch.simplex, scratch.corners
     line, r, directions = scratch.line, scratch.turn, scratch.rays
     parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, _, _ = tree
     n = parent.shape[0]
-    for c in range(first, last):
+    for c in copies:
         q, v, s, o = state.position[c], state.velocity[c], state.scene[c], out[c]
         place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, w)
         if sensors.accelerated:

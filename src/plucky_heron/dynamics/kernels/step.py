@@ -100,7 +100,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         for a in range(driven):
             lag = nominal[n * NODE + a * DRIVE + LAG]
             follow[a] = 1.0 - math.exp(-h / lag) if lag > 0.0 else 1.0
-        for _ in range(substeps):
+        for sub in range(substeps):
             if tanks > 0:
                 for k in range(own.shape[0]):
                     own[k] = nominal[k]
@@ -164,7 +164,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:
                 couple(coupled, first_coupling, coupling_kinds, dependents, leaders, row, q, v, h, False, mass, right)
-            found = find_contacts(shapes, contacts, scene, s, w, h, scratch) if touching else 0
+            found = find_contacts(shapes, contacts, scene, s, w, h, scratch, sub == 0) if touching else 0
             if servos and (held or found > 0):
                 for i in range(n):
                     asked[i], softened[i] = right[i] - effort[i], stiff[i]
@@ -332,6 +332,35 @@ def accelerations(tree, drives, forces, scene, state, h, scratch):
 
 
 @kernel(entry=True)
+def static_loads(copies, tree, drives, forces, scene, state, field, slip, idle, h, scratch, out):
+    """What gravity and springs push the joints of `copies` (k,) with at rest where they stand, out (k, n), N or N m.
+
+    `field` says what is around them; `slip` (memories, 3) and `idle` (m,) are at zero.
+    """
+    row, v, pushed, mass = scratch.row, scratch.vectors[8], scratch.vectors[0], scratch.kept
+    n = v.shape[0]
+    for e in range(copies.shape[0]):
+        c = copies[e]
+        for i in range(n):
+            v[i] = 0.0
+        for k in range(slip.shape[0]):
+            for d in range(3):
+                slip[k, d] = 0.0
+        for k in range(row.shape[0]):
+            row[k] = state.rows[c, k]
+        fill_tanks(forces.tank_node, forces.tanks, state.fill[c], row)
+        explicit(
+            tree, drives, forces, scene, row, state.position[c], v, idle, idle, slip, state.fill[c], 0, field, h, scratch,
+            scratch.vectors[1],
+        )  # fmt: skip
+        for i in range(n):
+            total = 0.0
+            for k in range(n):
+                total += (mass[i, k] if k <= i else mass[k, i]) * pushed[k]
+            out[e, i] = total
+
+
+@kernel(entry=True)
 def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
     """Mark in `apart` (touching, 1 + site shapes) what the shapes on joints to the ground overlap of scene `s`."""
     parent, kinds, _, scalar, _, axes, tree_rotation, tree_position, _, _ = tree
@@ -339,7 +368,7 @@ def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
     for i in range(v.shape[0]):
         v[i] = 0.0
     place_nodes(parent.shape[0], parent, kinds, scalar, axes, tree_rotation, tree_position, q, v, scratch.w)
-    found = find_contacts(shapes, contacts, scene, s, scratch.w, 0.0, scratch)
+    found = find_contacts(shapes, contacts, scene, s, scratch.w, 0.0, scratch, True)
     for k in range(found):
         row = scratch.contacts[k]
         if row[PAIR] >= 0.0 or row[GAP] > -OVERLAPS:
@@ -350,11 +379,14 @@ def touch(tree, shapes, contacts, scene, s, q, scratch, apart):
 
 
 @kernel(entry=True)
-def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, out):
-    """Where the bodies are: out (B, bodies, 18) = origin (3), its velocity (3), rotation (9), angular velocity (3)."""
+def locate(copies, tree, body_node, body_rotation, body_position, q, v, w, out, attitude, own):
+    """Where the bodies of `copies` (k,) are: out (B, bodies, 18) = origin, its velocity, rotation (9), angular velocity.
+
+    `attitude` (B, bodies, 3) takes roll, pitch and yaw, `own` (B, bodies, 6) both velocities in the bodies' own axes.
+    """
     parent, kinds, _, scalar, _, axes, tree_rotation, tree_position, _, _ = tree
     n = parent.shape[0]
-    for c in range(first, last):
+    for c in copies:
         place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q[c], v[c], w)
         for k in range(body_node.shape[0]):
             o = out[c, k]
@@ -367,6 +399,7 @@ def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, 
                     o[15 + a] = 0.0
                 for a in range(9):
                     o[6 + a] = t[a]
+                _turned(o, attitude[c, k], own[c, k])
                 continue
             z = w[i]
             for a in range(3):
@@ -377,3 +410,15 @@ def locate(first, last, tree, body_node, body_rotation, body_position, q, v, w, 
             o[3] = z[TWIST + 3] + z[TWIST + 1] * o[2] - z[TWIST + 2] * o[1]
             o[4] = z[TWIST + 4] + z[TWIST + 2] * o[0] - z[TWIST] * o[2]
             o[5] = z[TWIST + 5] + z[TWIST] * o[1] - z[TWIST + 1] * o[0]
+            _turned(o, attitude[c, k], own[c, k])
+
+
+@kernel(inline=True)
+def _turned(o, attitude, own):
+    """Roll, pitch and yaw, and velocities in own axes, of a body that stands in `o` as in `locate`."""
+    attitude[0] = math.atan2(o[13], o[14])
+    attitude[1] = math.asin(min(max(-o[12], -1.0), 1.0))
+    attitude[2] = math.atan2(o[9], o[6])
+    for a in range(3):
+        own[a] = o[6 + a] * o[3] + o[9 + a] * o[4] + o[12 + a] * o[5]
+        own[3 + a] = o[6 + a] * o[15] + o[9 + a] * o[16] + o[12 + a] * o[17]

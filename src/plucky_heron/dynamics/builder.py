@@ -86,11 +86,16 @@ class Builder:
                     tree.axis[last] = np.eye(3)["xyz".index(letter)] if letter in ("x", "y", "z") else joint.axis
                     self.start[last] = start
                 b = last * layout.NODE
-                self.slot(f"{self.coordinates[last]}.damping", b + layout.JOINT_DAMPING, joint.damping)
+                damping = joint.damping
+                if letter in ("x", "y", "z") and joint.slide_damping is not None:
+                    damping = joint.slide_damping
+                self.slot(f"{self.coordinates[last]}.damping", b + layout.JOINT_DAMPING, damping)
                 if joint.kind in ("hinge", "slider"):
                     self.slot(f"{name}.stiffness", b + layout.JOINT_STIFFNESS, joint.stiffness)
                     self.slot(f"{name}.rest", b + layout.JOINT_REST, joint.rest)
                     self.slot(f"{name}.armature", b + layout.ARMATURE, joint.armature)
+                    # a slider's motor may turn anywhere: what its rotor does to its carrier is not known
+                    self.row[b + layout.GEARED] = 1.0 / joint.gear if joint.kind == "hinge" else 0.0
                     self.slot(f"{name}.friction", b + layout.DRY_FRICTION, joint.friction)
                 self.row[b + layout.LOWER_STOP], self.row[b + layout.UPPER_STOP] = joint.limits or (-np.inf, np.inf)
                 node, last = last, last + 1

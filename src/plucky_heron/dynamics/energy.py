@@ -56,7 +56,11 @@ def energies(
         potential += body.mass * gravity * centre[2]
     for name, joint in machine.joints.items():
         if joint.kind in ("hinge", "slider"):
-            kinetic += 0.5 * joint.armature * velocity.get(name, 0.0) ** 2
+            rate = velocity.get(name, 0.0)
+            if joint.kind == "hinge":
+                carrier = moving[joint.parent][2] if joint.parent != GROUND else np.zeros(3)
+                rate += float(frames[joint.child][:3, :3] @ np.array(joint.axis) @ carrier) / joint.gear
+            kinetic += 0.5 * joint.armature * rate**2
             potential += 0.5 * joint.stiffness * (position.get(name, 0.0) - joint.rest) ** 2
     return float(kinetic), float(potential)
 
@@ -73,6 +77,11 @@ def momenta(machine: Machine, position: Mapping[str, float], velocity: Mapping[s
         inertia = turn @ np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]) @ turn.T
         linear += body.mass * speed
         angular += body.mass * np.cross(centre, speed) + inertia @ rates
+    for name, joint in machine.joints.items():
+        if joint.kind == "hinge" and joint.armature > 0.0 and joint.parent != GROUND:
+            axis = frames[joint.child][:3, :3] @ np.array(joint.axis)
+            spin = velocity.get(name, 0.0) + float(axis @ moving[joint.parent][2]) / joint.gear
+            angular += joint.armature / joint.gear * spin * axis
     return linear, angular
 
 

@@ -125,8 +125,10 @@ class Plant:
         model, contacts = self.model, self.contacts_model
         n, capacity = len(model.joints), contacts.capacity
         touching = len(contacts.touching) + len(contacts.pairs) > 0
-        # three more, as what comes in fours may go beyond the last
-        most = 3 * capacity + 2 * n + 3 if touching or contacts.bounded else 0
+        # three more, as what comes in fours may go beyond the last; surfaces that resist turning ask for three a contact
+        surfaces = np.concatenate([a.surface for a in (model.shapes, self.surroundings.arrays.shapes)])
+        turns = bool(np.concatenate([surfaces, self.surroundings.arrays.ground_surface])[:, layout.ROLLING :].any())
+        most = (6 if turns else 3) * capacity + 2 * n + 3 if touching or contacts.bounded else 0
         sizes: dict[str, tuple[int, ...]] = {
             "w": (n, layout.WORK), "mass": (n, n), "kept": (n, n), "vectors": (layout.VECTORS, n), "pushes": (n, 6),
             "follow": (len(model.drives),), "full": (len(model.drives),), "positions": (3, len(model.start)), "rows": (n, most),

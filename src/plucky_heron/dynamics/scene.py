@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.shapes import Placed, build_shapes
+from plucky_heron.dynamics.shapes import Placed, build_shapes, surface_numbers
 from plucky_heron.errors import StateError
-from plucky_heron.machine.parts import Shape, Surface
+from plucky_heron.machine.parts import Shape
 from plucky_heron.machine.site import Course, Site, Terrain, Wall
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.randomness import stream
@@ -87,7 +87,7 @@ def _build(site: Site) -> Surroundings:
     ground_kind = np.zeros(count, dtype=np.int64)
     plane, grid = np.tile([0.0, 0.0, 1.0, 0.0], (count, 1)), np.zeros((count, 9))
     heights: list[Array] = []
-    surface = np.zeros((count, 5))
+    surface = np.zeros((count, layout.SURFACE))
     for s in range(count):
         if terrain is None:
             continue
@@ -115,12 +115,6 @@ def _build(site: Site) -> Surroundings:
     return Surroundings(
         tuple(names), arrays, tuple(tracks.get(c) for c in courses for _ in range(levels)), tuple(solids)
     )
-
-
-def surface_numbers(surface: Surface) -> tuple[float, float, float, float, float]:
-    """Friction static and dynamic, restitution, compliance, damping (below zero: by the kernel)."""
-    compliance = 1.0 / surface.stiffness if surface.stiffness else 0.0
-    return *surface.friction, surface.bounce, compliance, -1.0 if surface.damping is None else surface.damping
 
 
 def _flow(site: Site, count: int) -> tuple[Array, Array]:

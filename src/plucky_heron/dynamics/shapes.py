@@ -9,7 +9,7 @@ import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.errors import StateError
-from plucky_heron.machine.parts import Shape
+from plucky_heron.machine.parts import Shape, Surface
 from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
@@ -77,13 +77,20 @@ def surface_triangles(shape: Shape) -> Array:
     return np.asarray(corners * scale)
 
 
+def surface_numbers(surface: Surface) -> tuple[float, ...]:
+    """A surface as the kernels take it (layout.SURFACE,): compliance for stiffness, damping below zero: by the kernel."""
+    compliance = 1.0 / surface.stiffness if surface.stiffness else 0.0
+    damping = -1.0 if surface.damping is None else surface.damping
+    return (*surface.friction, surface.bounce, compliance, damping, surface.rolling, surface.spinning)
+
+
 def build_shapes(placed: Sequence[Placed]) -> layout.Shapes:
     """The arrays of some shapes."""
     count = len(placed)
     kinds = {"sphere": layout.SPHERE, "capsule": layout.CAPSULE, "box": layout.BOX, "cylinder": layout.CYLINDER}
     kind, node = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
     size, radius, reach = np.zeros((count, 3)), np.zeros(count), np.zeros(count)
-    pose, surface = np.zeros((count, 12)), np.zeros((count, 5))
+    pose, surface = np.zeros((count, 12)), np.zeros((count, layout.SURFACE))
     vertices: list[Array] = []
     vertex_range = np.zeros((count, 2), dtype=np.int64)
     faces: list[list[int]] = []
@@ -93,9 +100,7 @@ def build_shapes(placed: Sequence[Placed]) -> layout.Shapes:
         shape, s = one.shape, one.shape.size
         kind[k], node[k] = kinds.get(shape.kind, layout.CONVEX), one.node
         pose[k, :9], pose[k, 9:] = one.rotation.reshape(9), one.position
-        look = shape.surface
-        damping = -1.0 if look.damping is None else look.damping
-        surface[k] = (*look.friction, look.bounce, 1.0 / look.stiffness if look.stiffness else 0.0, damping)
+        surface[k] = surface_numbers(shape.surface)
         if shape.kind == "sphere":
             radius[k] = reach[k] = s[0]
         elif shape.kind == "capsule":

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import ValidationInfo, field_validator, model_validator
 
 from plucky_heron.errors import UnitError
 from plucky_heron.files import Settings
-from plucky_heron.machine.parts import GROUND, Point, Turn, not_negative
+from plucky_heron.machine.parts import GROUND, Above, Point, Turn, not_negative
 from plucky_heron.units import Number, parse
 
 COORDINATES = {
@@ -42,6 +42,11 @@ class Joint(Settings):
     stop_stiffness: float | None = None
     stop_damping: float | None = None
     armature: float = 0.0
+    """Inertia of the rotor as the joint feels it: its own times the square of the gear ratio."""
+    gear: Annotated[Number, Above] = 1.0
+    """Turns of that rotor for one of a hinge, about the same axis: how much of it the parent feels as the rotor speeds up."""
+    slide_damping: float | None = None
+    """Of a planar or free joint along its axes, where `damping` is only to be about them."""
     friction: float = 0.0
     """Dry friction: the effort it takes to start moving."""
     positive: str = ""
@@ -49,7 +54,7 @@ class Joint(Settings):
 
     @field_validator(
         "limits", "damping", "stiffness", "rest", "stop_stiffness", "stop_damping", "armature", "friction",
-        mode="before",
+        "slide_damping", mode="before",
     )  # fmt: skip
     @classmethod
     def _with_units(cls, value: Any, info: ValidationInfo) -> Any:
@@ -84,7 +89,7 @@ class Joint(Settings):
             raise ValueError("the lower limit must be below the upper one")
         return value
 
-    @field_validator("damping", "stiffness", "stop_stiffness", "stop_damping", "armature", "friction")
+    @field_validator("damping", "stiffness", "stop_stiffness", "stop_damping", "armature", "friction", "slide_damping")
     @classmethod
     def _sign(cls, value: float | None) -> float | None:
         return None if value is None else not_negative(value)
@@ -105,6 +110,10 @@ class Joint(Settings):
                     raise ValueError(f"{key}: a {self.kind} joint has no stops")
             if self.stiffness or self.armature or self.friction:
                 raise ValueError(f"a {self.kind} joint has no stiffness, armature or friction; damping only")
+        elif self.slide_damping is not None:
+            raise ValueError(f"slide_damping: a {self.kind} slides along no axes besides; write damping")
+        if self.kind == "ball" and self.slide_damping is not None:
+            raise ValueError("slide_damping: a ball slides along no axes; write damping")
         if self.kind == "planar" and max(map(abs, self.axis)) < 1.0 - 1e-9:
             raise ValueError("axis: a planar joint turns about x, y or z of its own axes; place it with turn")
         return self
@@ -139,7 +148,7 @@ def _joint_units(kind: str) -> dict[str, str]:
     return {
         "limits": x, "rest": x, "start": x, "damping": f"{force}*s/{x}", "stiffness": f"{force}/{x}",
         "stop_stiffness": f"{force}/{x}", "stop_damping": f"{force}*s/{x}",
-        "armature": "kg" if kind == "slider" else "kg*m**2", "friction": force,
+        "armature": "kg" if kind == "slider" else "kg*m**2", "friction": force, "slide_damping": "N*s/m",
     }  # fmt: skip
 
 

@@ -80,6 +80,10 @@ class Surface(Settings):
     """Of a soft surface, each touching point; left out: hard."""
     damping: Annotated[Damping, NotBelow] | None = None
     """Of a soft surface; left out: 0.7 of critical for what presses on it."""
+    rolling: Annotated[Length, NotBelow] = 0.0
+    """Arm of the load that resists rolling: how far ahead of the middle the ground pushes what rolls."""
+    spinning: Annotated[Length, NotBelow] = 0.0
+    """Arm of the load that resists spinning on the spot: about two thirds of the radius that touches, times friction."""
 
     @model_validator(mode="after")
     def _static_holds_more(self) -> Surface:

@@ -24,6 +24,8 @@ from plucky_heron.units import show, unit_in
 _LETTERS = {
     "x": "x", "y": "y", "z": "z", "turn": "turn", "rx": "roll", "ry": "pitch", "rz": "yaw", "": "",
 }  # fmt: skip
+_NOT_NEGATIVE = ("damping", "stiffness", "armature", "friction", "stop_stiffness", "stop_damping", "slide_damping")
+"""Fields of a joint."""
 _ALLOWED = {positive: "above 0", not_negative: "0 or more", share: "0 to 1"}
 _PLACES = ("x", "y", "z")
 _SIZES = {
@@ -106,7 +108,7 @@ def allowed(part: type[BaseModel], field: str) -> str:
     info = part.model_fields.get(field)
     if info is None:
         return ""
-    if part is Joint and field in ("damping", "stiffness", "armature", "friction", "stop_stiffness", "stop_damping"):
+    if part is Joint and field in _NOT_NEGATIVE:
         return _ALLOWED[not_negative]
     marks = [*info.metadata, *_marks(info.annotation)]
     for mark in marks:
@@ -203,6 +205,16 @@ def _joint_numbers(problem: Problem, name: str) -> Iterator[PartNumber]:
         if joint.stiffness:
             unit = parameter_unit(problem.machine, f"{name}.stiffness")
             yield PartNumber("stiffness", ("stiffness",), joint.stiffness, unit)
+        if joint.armature:
+            unit = parameter_unit(problem.machine, f"{name}.armature")
+            yield PartNumber("rotor", ("armature",), joint.armature, unit, "inertia of the drive as the joint feels it")
+            if joint.kind == "hinge":
+                yield PartNumber("gear", ("gear",), joint.gear, "", "turns of the rotor for one of the joint")
+    else:
+        if joint.damping or joint.kind == "ball":
+            yield PartNumber("damping", ("damping",), joint.damping, "N*m*s/rad", "about its axes", allowed="0 or more")
+        if joint.slide_damping is not None:
+            yield PartNumber("slide damping", ("slide_damping",), joint.slide_damping, "N*s/m", "along its axes")
     for k in range(3):
         note = "" if k else f"in the axes of {joint.parent}"
         yield PartNumber(

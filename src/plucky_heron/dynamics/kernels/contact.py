@@ -18,19 +18,31 @@ from plucky_heron.dynamics.kernels.layout import (
     FRICTION_IMPULSE,
     GAP,
     LOWER_STOP,
+    MOMENT_IMPULSE,
     NODE,
     NORMAL,
     NORMAL_IMPULSE,
     PAIR,
+    ROLLING,
     SHAPE,
     SLIPPING,
+    SPINNING,
     STATIC_FRICTION,
     STOP_DAMPING,
     STOP_STIFFNESS,
     SURFACE_DAMPING,
     UPPER_STOP,
 )
-from plucky_heron.dynamics.kernels.rows import contact_rows, gather, joint_row, products, push, push_two, tangents
+from plucky_heron.dynamics.kernels.rows import (
+    contact_rows,
+    gather,
+    joint_row,
+    products,
+    push,
+    push_two,
+    tangents,
+    turning_rows,
+)
 from plucky_heron.dynamics.kernels.solving import towards_leaves
 from plucky_heron.kernels import kernel
 
@@ -73,8 +85,11 @@ def impulses(
     there is a correction of positions.
     """
     speeds, given = sides[SPEEDS], sides[IMPULSES]
-    contact_count = 3 * found
-    made = contact_count
+    turned, turning = 3 * found, 3 * found
+    for c in range(found):
+        if surfaces[c, ROLLING] + surfaces[c, SPINNING] > 0.0:
+            turning += 3
+    made = turning
     for i in range(n):
         z[i] = 0.0
         zp[i] = 0.0
@@ -102,7 +117,18 @@ def impulses(
         given[r] = contact[NORMAL_IMPULSE]
         given[r + 1] = fx * tx + fy * ty + fz * tz
         given[r + 2] = fx * bx + fy * by + fz * bz
-    r = contact_count
+    r = turned
+    for c in range(found):
+        if surfaces[c, ROLLING] + surfaces[c, SPINNING] > 0.0:
+            contact = list_[c]
+            nx, ny, nz = contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2]
+            turning_rows(parent, way, depth, w, factor, nodes[c, 0], nodes[c, 1], nx, ny, nz, free, r, rows, speeds)
+            tx, ty, tz, bx, by, bz = tangents(nx, ny, nz)
+            mx, my, mz = contact[MOMENT_IMPULSE], contact[MOMENT_IMPULSE + 1], contact[MOMENT_IMPULSE + 2]
+            given[r] = mx * nx + my * ny + mz * nz
+            given[r + 1] = mx * tx + my * ty + mz * tz
+            given[r + 2] = mx * bx + my * by + mz * bz
+            r += 3
     for i in range(n):
         b = i * NODE
         before, kept[1, i] = kept[1, i], 0.0
@@ -128,13 +154,13 @@ def impulses(
         else:
             kept[0, i] = 0.0
     wide = products(n, made, rows, response)
-    overlap = _resistances(found, contact_count, stop_rows, made, wide, h, list_, surfaces, numbers, response)
+    overlap = _resistances(found, turned, turning, stop_rows, made, wide, h, list_, surfaces, numbers, response)
     for r in range(made):
         if given[r] != 0.0:
             push(wide, response, r, given[r], speeds)
-    worst = _sweep(found, contact_count, stop_rows, made, wide, iterations, list_, surfaces, numbers, response, sides)
-    _bounce(n, way, depth, found, contact_count, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v, free, z, work)  # fmt: skip
-    r = contact_count
+    worst = _sweep(found, turned, turning, stop_rows, made, wide, iterations, list_, surfaces, numbers, response, sides)
+    _bounce(n, way, depth, found, turned, turning, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v, free, z, work)  # fmt: skip
+    r = turning
     for i in range(n):
         if q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]:
             kept[1, i] = numbers[r, BOUND] * given[r]
@@ -147,6 +173,7 @@ def impulses(
         _part(found, wide, numbers, response, sides[OVERLAPS], made)
         gather(n, wide, rows, sides[OVERLAPS], zp)
         towards_leaves(n, way, depth, factor, zp)
+    at = turned
     for c in range(found):
         contact, r = list_[c], 3 * c
         tx, ty, tz, bx, by, bz = tangents(contact[NORMAL], contact[NORMAL + 1], contact[NORMAL + 2])
@@ -159,6 +186,12 @@ def impulses(
         )
         sliding = math.sqrt(speeds[r + 1] ** 2 + speeds[r + 2] ** 2)
         contact[SLIPPING] = 1.0 if given[r] > 0.0 and sliding > SLIP_SPEED else 0.0
+        if surfaces[c, ROLLING] + surfaces[c, SPINNING] > 0.0:
+            m, f, e = given[at], given[at + 1], given[at + 2]
+            contact[MOMENT_IMPULSE] = m * contact[NORMAL] + f * tx + e * bx
+            contact[MOMENT_IMPULSE + 1] = m * contact[NORMAL + 1] + f * ty + e * by
+            contact[MOMENT_IMPULSE + 2] = m * contact[NORMAL + 2] + f * tz + e * bz
+            at += 3
     gather(n, wide, rows, given, z)
     towards_leaves(n, way, depth, factor, z)
     for i in range(n):
@@ -182,10 +215,12 @@ def _remember(contact, old, old_count):
     if at >= 0:
         for d in range(5):
             contact[NORMAL_IMPULSE + d] = old[at, NORMAL_IMPULSE + d]
+        for d in range(3):
+            contact[MOMENT_IMPULSE + d] = old[at, MOMENT_IMPULSE + d]
 
 
 @kernel(inline=True)
-def _resistances(found, contact_count, stop_rows, made, wide, h, list_, surfaces, numbers, response):
+def _resistances(found, turned, turning, stop_rows, made, wide, h, list_, surfaces, numbers, response):
     """What resists along each row: softness, bias and their inverses; returns whether some overlap is to be undone."""
     overlap = False
     for c in range(found):
@@ -213,20 +248,26 @@ def _resistances(found, contact_count, stop_rows, made, wide, h, list_, surfaces
         numbers[r, INVERSE] = 1.0 / (own + soft)
         numbers[r + 1, INVERSE] = 1.0 / (d1 * d2 - d12 * d12 + 1e-9 * d1 * d2)
         numbers[r + 1, SLIP] = 0.0
-    for r in range(contact_count, made):
+    for r in range(turned, turning, 3):
+        numbers[r, INVERSE] = 1.0 / response[r * wide + r]
+        at = (r + 1) * wide + r + 1
+        d1, d12, d2 = response[at], response[at + 1], response[at + wide + 1]
+        numbers[r + 1, INVERSE] = 1.0 / (d1 * d2 - d12 * d12 + 1e-9 * d1 * d2)
+        numbers[r + 1, SLIP] = 0.0
+    for r in range(turning, made):
         soft = numbers[r, SOFTNESS] if r < stop_rows else 0.0
         numbers[r, INVERSE] = 1.0 / (response[r * wide + r] + soft)
     return overlap
 
 
 @kernel
-def _sweep(found, contact_count, stop_rows, made, wide, most_sweeps, list_, surfaces, numbers, response, sides):
+def _sweep(found, turned, turning, stop_rows, made, wide, most_sweeps, list_, surfaces, numbers, response, sides):
     """Sweeps over all rows until they change nothing more; returns what the last one still changed (m/s, rad/s)."""
     speeds, given = sides[SPEEDS], sides[IMPULSES]
     worst = 0.0
     for _ in range(most_sweeps):
         worst = 0.0
-        for r in range(contact_count, made):
+        for r in range(turning, made):
             if r < stop_rows:
                 now = given[r] - numbers[r, INVERSE] * (speeds[r] + numbers[r, BIAS] + numbers[r, SOFTNESS] * given[r])
                 now = max(0.0, now)
@@ -236,10 +277,21 @@ def _sweep(found, contact_count, stop_rows, made, wide, most_sweeps, list_, surf
             if change != 0.0:
                 push(wide, response, r, change, speeds)
                 worst = max(worst, abs(change) * response[r * wide + r])
+        at = turned
         for c in range(found):
             r = 3 * c
             friction = surfaces[c, DYNAMIC_FRICTION] if list_[c, SLIPPING] > 0.0 else surfaces[c, STATIC_FRICTION]
-            worst = max(worst, _rub(wide, response, numbers, r, friction, speeds, given))
+            worst = max(worst, _rub(wide, response, numbers, r + 1, friction * given[r], speeds, given))
+            if surfaces[c, ROLLING] + surfaces[c, SPINNING] > 0.0:
+                most = surfaces[c, SPINNING] * given[r]
+                now = min(max(given[at] - numbers[at, INVERSE] * speeds[at], -most), most)
+                change, given[at] = now - given[at], now
+                push(wide, response, at, change, speeds)
+                worst = max(worst, abs(change) * response[at * wide + at])
+                worst = max(
+                    worst, _rub(wide, response, numbers, at + 1, surfaces[c, ROLLING] * given[r], speeds, given)
+                )
+                at += 3
             now = given[r] - numbers[r, INVERSE] * (speeds[r] + numbers[r, BIAS] + numbers[r, SOFTNESS] * given[r])
             now = max(0.0, now)
             change, given[r] = now - given[r], now
@@ -252,28 +304,27 @@ def _sweep(found, contact_count, stop_rows, made, wide, most_sweeps, list_, surf
 
 
 @kernel(inline=True)
-def _rub(wide, response, numbers, r, friction, speeds, given):
-    """One update of both friction impulses of a contact together, within the cone's circle.
+def _rub(wide, response, numbers, r, most, speeds, given):
+    """One update of both friction impulses of a contact, along the rows `r` and `r` + 1, together, in a circle of size `most`.
 
     Minimises the kinetic energy of this contact's sliding over the circle, so that friction acts against the sliding
     whatever the two directions are (maximal dissipation: J. J. Moreau, 1988; the multiplier of the circle by Newton's
     method on its reciprocal: J. J. More, D. C. Sorensen, SIAM J. Sci. Stat. Comput. 4, 1983, section 3).
     """
-    most = friction * given[r]
-    f, e = given[r + 1], given[r + 2]
+    f, e = given[r], given[r + 1]
     if most == 0.0 and f == 0.0 and e == 0.0:
         return 0.0
     one, two = 0.0, 0.0
-    at = (r + 1) * wide + r + 1
+    at = r * wide + r
     d1, d12, d2 = response[at], response[at + 1], response[at + wide + 1]
     if most > 0.0:
         # sliding without any friction impulse of this contact
-        b1 = speeds[r + 1] - d1 * f - d12 * e
-        b2 = speeds[r + 2] - d12 * f - d2 * e
-        size = numbers[r + 1, INVERSE]
+        b1 = speeds[r] - d1 * f - d12 * e
+        b2 = speeds[r + 1] - d12 * f - d2 * e
+        size = numbers[r, INVERSE]
         one, two = -size * (d2 * b1 - d12 * b2), -size * (d1 * b2 - d12 * b1)
         if one * one + two * two > most * most:
-            slip, long = numbers[r + 1, SLIP], most
+            slip, long = numbers[r, SLIP], most
             for _ in range(8):
                 # (D + slip) x = -b; the derivative of |x| by slip is -x (D + slip)^-1 x / |x|
                 g1, g2 = d1 + slip, d2 + slip
@@ -284,12 +335,12 @@ def _rub(wide, response, numbers, r, friction, speeds, given):
                     break
                 bent = size * (g2 * one * one - 2.0 * d12 * one * two + g1 * two * two)
                 slip = max(0.0, slip + long * long * (long - most) / (most * bent))
-            numbers[r + 1, SLIP] = slip
+            numbers[r, SLIP] = slip
             long = max(long, 1e-300)
             one *= most / long
             two *= most / long
-    push_two(wide, response, r + 1, one - f, two - e, speeds)
-    given[r + 1], given[r + 2] = one, two
+    push_two(wide, response, r, one - f, two - e, speeds)
+    given[r], given[r + 1] = one, two
     return max(abs(one - f) * d1, abs(two - e) * d2)
 
 
@@ -310,7 +361,7 @@ def _part(found, wide, numbers, response, given, made):
 
 @kernel
 def _bounce(
-    n, way, depth, found, contact_count, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v,
+    n, way, depth, found, turned, turning, stop_rows, made, wide, list_, surfaces, numbers, response, sides, rows, factor, v,
     free, z, work,
 ):  # fmt: skip
     """Restitution for what met in this step: leave with e times the speed of approach, with no more energy than before.
@@ -332,7 +383,7 @@ def _bounce(
         plastic[r] = given[r]
     for r in range(made, made + 3):
         plastic[r] = 0.0
-    _sweep(found, contact_count, stop_rows, made, wide, 30, list_, surfaces, numbers, response, sides)
+    _sweep(found, turned, turning, stop_rows, made, wide, 30, list_, surfaces, numbers, response, sides)
     # twice the energy of speeds u is |L u|^2; an impact in the middle of the step meets the mean of v and free
     gather(n, wide, rows, plastic, work)
     gather(n, wide, rows, given, z)

@@ -28,7 +28,7 @@ MEAN = 56
 
 # --- one row of numbers a copy: nodes, drives, forces, couplings, tail ------------------------------------------------
 # What has several numbers is named by its first one.
-NODE = 24
+NODE = 25
 """Numbers a node, by the names that follow."""
 MASS, MOMENT, INERTIA = 0, 1, 4
 """Mass, first moment (3), inertia about the node's origin xx yy zz xy xz yz (6)."""
@@ -41,8 +41,9 @@ JOINT_DAMPING, JOINT_STIFFNESS, JOINT_REST, LOWER_STOP, UPPER_STOP, STOP_STIFFNE
     15,
     16,
 )
-ARMATURE, DRAG_AREA, DRAG_POINT, DRY_FRICTION, LOOSENESS = 17, 18, 19, 22, 23
-"""The point has three; looseness is how easily an effort moves the coordinate, at most (1/kg, 1/(kg m²))."""
+ARMATURE, DRAG_AREA, DRAG_POINT, DRY_FRICTION, LOOSENESS, GEARED = 17, 18, 19, 22, 23, 24
+"""The point has three; looseness is how easily an effort moves the coordinate, at most (1/kg, 1/(kg m²)); geared is how much the
+rotor of a hinge turns with its carrier, for each turn with the joint: one over the gear ratio, 0 where it is not known where it turns."""
 DRIVE = 20
 """Numbers a drive, by the names that follow; a no-load speed or a rate limit of 0 stands for none."""
 LIMIT, GAIN, INTEGRAL_GAIN, LAG, HIGHEST_COMMAND, RATE_GAIN, NO_LOAD_SPEED, RATE_LIMIT, DEAD_ZONE, BACKLASH = range(10)
@@ -81,12 +82,13 @@ RATIO, STEERING = 0, 1
 SPHERE, CAPSULE, BOX, CYLINDER, CONVEX = 0, 1, 2, 3, 4
 NO_GROUND, PLANE, GRID = 0, 1, 2
 
-CONTACT = 14
-"""Numbers a remembered contact, by the names that follow; point, friction impulse and normal have three."""
+CONTACT = 17
+"""Numbers a remembered contact, by the names that follow; point, impulses of friction and of its moment, and normal have three."""
 PAIR, CONTACT_POINT, NORMAL_IMPULSE, FRICTION_IMPULSE, SLIPPING, NORMAL, GAP, SHAPE = 0, 1, 4, 5, 8, 9, 12, 13
-SURFACE = 5
+MOMENT_IMPULSE = 14
+SURFACE = 7
 """Numbers of how two surfaces meet, by the names that follow; compliance 0 is hard, damping below 0 is chosen."""
-STATIC_FRICTION, DYNAMIC_FRICTION, BOUNCE, COMPLIANCE, SURFACE_DAMPING = range(5)
+STATIC_FRICTION, DYNAMIC_FRICTION, BOUNCE, COMPLIANCE, SURFACE_DAMPING, ROLLING, SPINNING = range(SURFACE)
 FIELD = 17
 """Numbers of the surroundings of a copy, by the names that follow."""
 WIND, CURRENT, WATER_LEVEL, TIME = 0, 3, 6, 7

@@ -16,14 +16,18 @@ from plucky_heron.dynamics.kernels.layout import (
     DYNAMIC_FRICTION,
     GAP,
     GRID,
+    MOMENT_IMPULSE,
     NO_GROUND,
     NORMAL,
     NORMAL_IMPULSE,
     PAIR,
+    ROLLING,
     SHAPE,
     SLIPPING,
     SPHERE,
+    SPINNING,
     STATIC_FRICTION,
+    SURFACE,
     SURFACE_DAMPING,
     TWIST,
 )
@@ -42,12 +46,14 @@ EDGE_MARGIN = 0.002
 
 @kernel(inline=True)
 def surface_of(first, second, out):
-    """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series."""
+    """Two surfaces together: geometric mean of friction, the livelier restitution, springs in series, the longer arms."""
     out[STATIC_FRICTION] = math.sqrt(first[STATIC_FRICTION] * second[STATIC_FRICTION])
     out[DYNAMIC_FRICTION] = math.sqrt(first[DYNAMIC_FRICTION] * second[DYNAMIC_FRICTION])
     out[BOUNCE] = max(first[BOUNCE], second[BOUNCE])
     out[COMPLIANCE] = first[COMPLIANCE] + second[COMPLIANCE]
     out[SURFACE_DAMPING] = max(first[SURFACE_DAMPING], second[SURFACE_DAMPING])
+    out[ROLLING] = max(first[ROLLING], second[ROLLING])
+    out[SPINNING] = max(first[SPINNING], second[SPINNING])
 
 
 @kernel(inline=True)
@@ -62,10 +68,12 @@ def _add(found, capacity, points, count, pair, shape, node_a, node_b, surface, l
             row[NORMAL + d] = points[k, 4 + d]
         for d in range(NORMAL_IMPULSE, SLIPPING + 1):
             row[d] = 0.0
+        for d in range(3):
+            row[MOMENT_IMPULSE + d] = 0.0
         row[GAP] = points[k, 3]
         row[SHAPE] = shape
         nodes[found, 0], nodes[found, 1] = node_a, node_b
-        for d in range(5):
+        for d in range(SURFACE):
             surfaces[found, d] = surface[d]
         found += 1
     return found

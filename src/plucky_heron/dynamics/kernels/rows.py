@@ -64,7 +64,34 @@ def contact_rows(parent, way, depth, w, factor, a, b, place, v, free, r, rows, s
     one = _jacobian(w, parent, a, px, py, pz, nx, ny, nz, tx, ty, tz, bx, by, bz, 1.0, v, free, r, rows)
     two = _jacobian(w, parent, b, px, py, pz, nx, ny, nz, tx, ty, tz, bx, by, bz, -1.0, v, free, r, rows)
     speeds[r], speeds[r + 1], speeds[r + 2] = one[1] + two[1], one[2] + two[2], one[3] + two[3]
-    # both ways to the root at once, from the leaves: each node once
+    _three_towards_root(way, depth, factor, a, b, r, rows)
+    return one[0] + two[0]
+
+
+@kernel
+def turning_rows(parent, way, depth, w, factor, a, b, nx, ny, nz, free, r, rows, speeds):
+    """How nodes `a` and `b` turn against each other, from column `r` on: about the normal of a contact, then across."""
+    tx, ty, tz, bx, by, bz = tangents(nx, ny, nz)
+    s0, s1, s2 = 0.0, 0.0, 0.0
+    for side in range(2):
+        i, sign = (a, 1.0) if side == 0 else (b, -1.0)
+        while i >= 0:
+            x, y, z = sign * w[i, AXIS], sign * w[i, AXIS + 1], sign * w[i, AXIS + 2]
+            j0, j1, j2 = x * nx + y * ny + z * nz, x * tx + y * ty + z * tz, x * bx + y * by + z * bz
+            s0 += j0 * free[i]
+            s1 += j1 * free[i]
+            s2 += j2 * free[i]
+            rows[i, r] += j0
+            rows[i, r + 1] += j1
+            rows[i, r + 2] += j2
+            i = parent[i]
+    speeds[r], speeds[r + 1], speeds[r + 2] = s0, s1, s2
+    _three_towards_root(way, depth, factor, a, b, r, rows)
+
+
+@kernel(inline=True)
+def _three_towards_root(way, depth, factor, a, b, r, rows):
+    """From J to y in the three columns from `r` on: both ways to the root at once, from the leaves, each node once."""
     i, j = a, b
     while i >= 0 or j >= 0:
         k = max(i, j)
@@ -80,7 +107,6 @@ def contact_rows(parent, way, depth, w, factor, a, b, place, v, free, r, rows, s
         after = np.int64(way[k, 0]) if depth[k] > 0 else -1
         i = after if i == k else i
         j = after if j == k else j
-    return one[0] + two[0]
 
 
 @kernel

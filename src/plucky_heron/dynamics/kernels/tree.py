@@ -18,6 +18,7 @@ from plucky_heron.dynamics.kernels.layout import (
     CARRIED,
     DRAG_AREA,
     DRAG_POINT,
+    GEARED,
     GRAVITY,
     HELD_INERTIA,
     HELD_MASS,
@@ -334,6 +335,26 @@ def _moved_along(w, i):
 
 
 @kernel(inline=True)
+def _rotor(i, j, armature, geared, rate, w):
+    """The rotor that drives hinge `i` and turns in its carrier `j`: torque it takes there (3), effort it takes at the joint.
+
+    It turns about the joint's axis s at N times the joint's rate, besides with its carrier: its energy is A/2 (rate +
+    s . v / N)^2 with the inertia A that the joint feels (the armature) and 1/N = `geared`. Velocity terms by Euler's
+    equation for the carrier, at the mean speeds, as with all others.
+    """
+    s0, s1, s2 = w[i, AXIS], w[i, AXIS + 1], w[i, AXIS + 2]
+    v0, v1, v2 = w[j, MEAN], w[j, MEAN + 1], w[j, MEAN + 2]
+    spin = armature * geared * (geared * (s0 * v0 + s1 * v1 + s2 * v2) + rate)
+    along = armature * geared * (s0 * w[j, CARRIED] + s1 * w[j, CARRIED + 1] + s2 * w[j, CARRIED + 2])
+    return (
+        geared * along * s0 + spin * (v1 * s2 - v2 * s1),
+        geared * along * s1 + spin * (v2 * s0 - v0 * s2),
+        geared * along * s2 + spin * (v0 * s1 - v1 * s0),
+        along,
+    )
+
+
+@kernel(inline=True)
 def mass_and_bias(n, parent, base, massless, row, field, in_air, mean, w, pushes, pushed, mass, bias):
     """Mass matrix (n, n) and bias efforts (n): gravity, velocity terms, less the outer forces.
 
@@ -396,10 +417,27 @@ def mass_and_bias(n, parent, base, massless, row, field, in_air, mean, w, pushes
         s3, s4, s5 = w[i, AXIS + 3], w[i, AXIS + 4], w[i, AXIS + 5]
         bias[i] = _along_axis(w, i, LOAD)
         f0, f1, f2, f3, f4, f5 = apply_inertia(w, i, HELD_MASS, s0, s1, s2, s3, s4, s5)
-        mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + row[i * NODE + ARMATURE]
+        armature, geared = row[i * NODE + ARMATURE], row[i * NODE + GEARED]
+        mass[i, i] = s0 * f0 + s1 * f1 + s2 * f2 + s3 * f3 + s4 * f4 + s5 * f5 + armature
         for k in range(i):
             mass[i, k] = 0.0
         j = parent[i]
+        if j >= 0 and armature * geared > 0.0:
+            t0, t1, t2, effort = _rotor(i, j, armature, geared, mean[i], w)
+            bias[i] += effort
+            w[j, LOAD] += t0
+            w[j, LOAD + 1] += t1
+            w[j, LOAD + 2] += t2
+            both, carried = armature * geared, armature * geared * geared
+            f0 += both * s0
+            f1 += both * s1
+            f2 += both * s2
+            w[j, HELD_INERTIA] += carried * s0 * s0
+            w[j, HELD_INERTIA + 1] += carried * s1 * s1
+            w[j, HELD_INERTIA + 2] += carried * s2 * s2
+            w[j, HELD_INERTIA + 3] += carried * s0 * s1
+            w[j, HELD_INERTIA + 4] += carried * s0 * s2
+            w[j, HELD_INERTIA + 5] += carried * s1 * s2
         if j >= 0:
             for k in range(LOAD, OWN):
                 w[j, k] += w[i, k]
@@ -419,7 +457,7 @@ def _along_axis(w, i, column):
 
 
 @kernel
-def velocity_terms(n, parent, base, massless, mean, w, out):
+def velocity_terms(n, parent, base, massless, row, mean, w, out):
     """Efforts (n) that the motion alone asks for at the speeds `mean` (n): the velocity terms of `mass_and_bias`.
 
     Needs `mass_and_bias` first, in the same pose; leaves mean velocities and accelerations of the nodes in `w`.
@@ -442,6 +480,13 @@ def velocity_terms(n, parent, base, massless, mean, w, out):
     for i in range(n - 1, -1, -1):
         out[i] = _along_axis(w, i, LOAD)
         j = parent[i]
+        armature, geared = row[i * NODE + ARMATURE], row[i * NODE + GEARED]
+        if j >= 0 and armature * geared > 0.0:
+            t0, t1, t2, effort = _rotor(i, j, armature, geared, mean[i], w)
+            out[i] += effort
+            w[j, LOAD] += t0
+            w[j, LOAD + 1] += t1
+            w[j, LOAD + 2] += t2
         if j >= 0:
             for k in range(LOAD, HELD_MASS):
                 w[j, k] += w[i, k]

@@ -95,6 +95,6 @@ def at_mean_speeds(
 
 @kernel
 def _terms(n, parent, base, massless, mean, first_force, forced, force_kinds, nodes, row, flows, profile, s, field, w, work, out):  # fmt: skip
-    velocity_terms(n, parent, base, massless, mean, w, out)
+    velocity_terms(n, parent, base, massless, row, mean, w, out)
     if forced > 0:
         hulls_in_motion(first_force, forced, force_kinds, nodes, row, parent, w, flows, profile, s, field, out, work)

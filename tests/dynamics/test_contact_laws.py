@@ -15,6 +15,7 @@ from plucky_heron.dynamics.energy import momenta
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.plant import Plant
 from plucky_heron.dynamics.scene import build_scene
+from plucky_heron.dynamics.sensing import Sensing
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 
@@ -308,3 +309,66 @@ def test_what_hangs_on_a_joint_to_the_ground_meets_the_site(kind: str) -> None:
     else:
         assert 0.6 < plant.position[0, 0] < 1.5
     assert abs(plant.velocity[0, 0]) < 1e-6
+
+
+def test_a_box_on_the_floor_is_held_by_both_walls_of_a_corner() -> None:
+    """Three faces touch at once, twelve points of one shape: none may be lost."""
+    walls = {"x": {"kind": "box", "size": [0.2, 2, 1], "at": [0.5, 0, 0.5]}, "y": {"kind": "box", "size": [2, 0.2, 1], "at": [0, 0.5, 0.5]}}  # fmt: skip
+    data = {
+        "name": "box",
+        "bodies": {"b": {"mass": 3.0, "inertia": [0.02, 0.02, 0.02], "shapes": [{"kind": "box", "size": [0.2, 0.2, 0.2]}]}},
+        "joints": {"j": {"kind": "free", "child": "b", "start": [0.1, 0.1, 0.1, 0, 0, 0]}},
+    }  # fmt: skip
+    site = Site.model_validate({"solids": walls, "terrain": {"kind": "flat"}})
+    plant = Plant(build_model(Machine.model_validate(data)), 1, 0.002, threads=1, surroundings=build_scene(site))
+    for _ in range(40):
+        plant.velocity[0, :2] += 0.3
+        plant.step(np.zeros((1, 0)), 50)
+        assert (plant.position[0, :2] < 0.301).all() and plant.position[0, 2] > 0.098
+    assert plant.position[0, :2].min() > 0.29
+
+
+def test_a_contact_that_dies_away_stays_a_number() -> None:
+    """A bar that comes to rest against a post with less impulse each step, for as long as numbers go."""
+    post = {"kind": "box", "size": [0.2, 0.2, 2.0], "at": [0.0, 0.3, 1.0]}
+    data = {
+        "name": "bar",
+        "bodies": {"b": {"mass": 1.0, "inertia": [0.01, 0.01, 0.01], "shapes": [{"kind": "box", "size": [0.3, 0.2, 0.2], "at": [0.15, 0, 0]}]}},
+        "joints": {"j": {"kind": "hinge", "child": "b", "origin": [0, 0, 0.95], "axis": [0, 0, 1]}},
+    }  # fmt: skip
+    site = Site.model_validate({"solids": {"post": post}})
+    plant = Plant(build_model(Machine.model_validate(data)), 1, 0.002, threads=1, surroundings=build_scene(site))
+    plant.velocity[0] = 2.0
+    plant.step(np.zeros((1, 0)), 3000)
+    assert 0.6 < plant.position[0, 0] < 1.5 and abs(plant.velocity[0, 0]) < 1e-9
+
+
+def test_a_box_tips_where_its_edge_is() -> None:
+    """A small box on a slope: it stands while its centre is above its base, whatever its edges are rounded by."""
+    width, height = 0.1, 0.3
+    for share, stands in ((0.97, True), (1.0 / 0.97, False)):
+        lean = float(np.arctan(width / height * share))
+        data = {
+            "name": "box",
+            "bodies": {"b": {"mass": 1.0, "inertia": [0.008, 0.008, 0.002], "shapes": [{"kind": "box", "size": [width, 0.4, height], "surface": {"friction": [1.5, 1.5]}}]}},
+            "joints": {"j": {"kind": "free", "child": "b", "start": [-0.5 * height * np.sin(lean), 0, 0.5 * height * np.cos(lean), 0, -lean, 0]}},
+        }  # fmt: skip
+        site = Site.model_validate({"terrain": {"kind": "slope", "slope": lean, "surface": {"friction": [1.5, 1.5]}}})
+        plant = Plant(build_model(Machine.model_validate(data)), 1, 0.002, threads=1, surroundings=build_scene(site))
+        plant.step(np.zeros((1, 0)), 1000)
+        assert (plant.position[0, 2] > 0.0 and abs(plant.velocity[0]).max() < 1e-3) == stands, (share, plant.velocity)
+
+
+@pytest.mark.parametrize("deep", [0.005, 0.03, 0.08])
+def test_clearance_tells_how_deep_boxes_stand_in_each_other(deep: float) -> None:
+    wall = {"kind": "box", "size": [0.2, 2.0, 2.0], "at": [1.0, 0.0, 0.5]}
+    data = {
+        "name": "box",
+        "bodies": {"b": {"mass": 1.0, "inertia": [0.01, 0.01, 0.01], "shapes": [{"kind": "box", "size": [0.2, 0.2, 0.2]}]}},
+        "joints": {"j": {"kind": "slider", "child": "b", "origin": [0, 0, 0.5], "axis": [1, 0, 0], "start": 0.8 + deep}},
+        "sensors": {"s": {"kind": "clearance", "body": "b"}},
+    }  # fmt: skip
+    site = Site.model_validate({"solids": {"wall": wall}})
+    model, scene = build_model(Machine.model_validate(data)), build_scene(site)
+    plant = Plant(model, 1, 0.002, threads=1, surroundings=scene)
+    np.testing.assert_allclose(Sensing(model, scene).readings(plant, np.zeros((1, 2)))[0], [0.0, deep], atol=1e-6)

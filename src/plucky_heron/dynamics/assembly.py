@@ -20,7 +20,7 @@ _KINDS = {
     "effort": layout.EFFORT, "speed": layout.SPEED, "position": layout.POSITION, "thrust": layout.THRUST,
     "brake": layout.BRAKE, "drain": layout.DRAIN,
 }  # fmt: skip
-MOST_CONTACTS = 48
+MOST_CONTACTS = 128
 """Touching points a copy remembers at most."""
 
 
@@ -211,7 +211,8 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
         touching=np.array(touching, dtype=np.int64),
         rooted=np.array([placed[k][0] in rooted for k in touching], dtype=np.bool_),
         apart=np.zeros((len(touching), 1), dtype=np.bool_),
-        capacity=min(MOST_CONTACTS, 4 * (len(touching) + len(pairs))),
+        # a shape may stand on the ground in a corner of walls
+        capacity=min(MOST_CONTACTS, 8 + 8 * len(touching) + 4 * len(pairs)),
         iterations=30,
         bounded=dry or brakes or rolling,
     )

@@ -54,6 +54,8 @@ class Plant:
         Where the bodies are, their roll, pitch and yaw, and both velocities in their own axes, as of the last `locate`.
     active : bool array (B,)
         Copies that are not active stand still.
+    unsolved : int array (B,)
+        Physics steps of the last `step` in which contacts, stops and brakes were not solved to 1 mm/s.
     """
 
     def __init__(
@@ -96,9 +98,12 @@ class Plant:
         self.joint_impulses: Array = np.zeros((copies, 2, n))
         self.scene: Array = np.zeros(copies, dtype=np.int64)
         self.active: Array = np.ones(copies, dtype=np.bool_)
+        self.unsolved: Array = np.zeros(copies, dtype=np.int64)
         bodies = len(model.bodies)
         self.located, self.attitude, self.own = (np.zeros((copies, bodies, k)) for k in (18, 3, 6))
         self._all = np.arange(copies)
+        self.bounded = len(self.contacts_model.touching) + len(self.contacts_model.pairs) > 0 or model.contacts.bounded
+        """Whether anything may touch, or a joint has stops, dry friction or a brake: what impulses are solved for."""
         self._drives = model.drive_table._replace(delay=self.delay, share=1.0 - np.maximum(self.delay - steps, 0.0))
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
@@ -168,7 +173,7 @@ class Plant:
         return layout.State(
             self.rows, self.fields, commands, self.position, self.velocity, self.lagged, self.integral, self.limited,
             self.played, self.ring, self.heads, self.efforts, self.accelerations, self.slip, self.fill, self.contacts,
-            self.contact_count, self.joint_impulses, self.scene, self.active,
+            self.contact_count, self.joint_impulses, self.scene, self.active, self.unsolved,
         )  # fmt: skip
 
     def reset(self, copies: Array) -> None:

@@ -14,7 +14,7 @@ from plucky_heron.machine.urdf import rotation
 
 Array = np.ndarray
 
-ROUNDING = 0.005
+ROUNDING = 0.001
 """Edges of boxes, cylinders and hulls are rounded by this much (m), by less where the shape is small."""
 
 

@@ -43,7 +43,8 @@ SCORE_MEAN = HealthFigure("score_mean", "mean of candidates", digits=1)
 AT_LIMIT = HealthFigure("at_limit", "draws beyond the limits", 0.0, 0.2, "%")
 INPUTS_AT_LIMIT = HealthFigure("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "%")
 TRAINING_SCORE = HealthFigure("training_score", "score while exploring", digits=1)
-"""Of any method: the loop adds it."""
+UNSOLVED = HealthFigure("unsolved", "physics steps not solved to 1 mm/s", 0.0, 0.01, "%")
+"""Both of any method: the loop adds them; the second only where something may touch."""
 
 ON_POLICY = (KL, RATIOS_LIMITED, SPREAD, CRITIC_EXPLAINS, VALUE_PREDICTED, VALUE_REALISED, AT_LIMIT, INPUTS_AT_LIMIT)
 OFF_POLICY = (CRITIC_LOSS, VALUE_PREDICTED, VALUE_REALISED, INPUTS_AT_LIMIT)

@@ -236,6 +236,11 @@ def _fit_drive(name: str, drive: Drive, joints: dict[str, Joint]) -> Drive:
             raise ValueError(f"{name}.{key}: {error}") from error
         if key != "lowest" and (values[key] or 0.0) < 0.0:
             raise ValueError(f"{name}.{key} must not be negative")
+    if values["backlash"] and drive.kind != "position":
+        raise ValueError(
+            f"{name}.backlash: {values['backlash']:g} stands between a command and a place, so only a position drive has it; "
+            f"leave it out of a drive of kind {drive.kind}"
+        )
     if drive.kind == "speed" and (not values["top_speed"] or not values["gain"]):
         raise ValueError(f"{name}: a speed drive needs top_speed and gain above zero")
     if drive.kind == "position" and not values["gain"]:

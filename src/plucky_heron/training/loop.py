@@ -139,10 +139,13 @@ class Run:
         """Collect until the method is ready, and let it improve; returns the health figures."""
         method, batch = self.method, self.batch
         copies, seen = batch.copies, batch.observe()
+        unsolved = stepped = 0
         while not method.ready():
             setpoints = batch.drawn(self.told_setpoints) if self.told_setpoints else None
             command = method.choose(seen)
             outcome = batch.step(command)
+            unsolved += int(batch.plant.unsolved.sum())
+            stepped += copies * self.problem.task.timing.substeps
             after = batch.observe()
             cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
             reward = outcome.reward if self.shaping is None else outcome.reward + self.shaping.pay(ended)
@@ -161,6 +164,8 @@ class Run:
         health = method.improve(self.steps / self.recipe.steps)
         self.updates += 1
         self.recent = self.recent[-100:]
+        if stepped and batch.plant.bounded:
+            health["unsolved"] = unsolved / stepped
         if self.recent:
             health["training_score"] = float(np.mean([score for score, _ in self.recent]))
             health["training_success"] = float(np.mean([success for _, success in self.recent]))

@@ -54,6 +54,8 @@ BOUNCE_SPEED = 0.05
 """Approach (m/s) below which nothing bounces."""
 SLIP_SPEED = 2e-4
 """Sliding (m/s) above which the dynamic coefficient of friction holds in the next step."""
+FAINT = 1e-30
+"""Impulse (N s) below which there is none: what dies away by halves would end in numbers too small to divide by."""
 SETTLED = 1e-7
 """Change of a speed (m/s, rad/s) in a sweep below which the sweeps end."""
 
@@ -293,7 +295,7 @@ def _sweep(found, turned, turning, stop_rows, made, wide, most_sweeps, list_, su
                 )
                 at += 3
             now = given[r] - numbers[r, INVERSE] * (speeds[r] + numbers[r, BIAS] + numbers[r, SOFTNESS] * given[r])
-            now = max(0.0, now)
+            now = now if now > FAINT else 0.0
             change, given[r] = now - given[r], now
             if change != 0.0:
                 push(wide, response, r, change, speeds)
@@ -312,6 +314,7 @@ def _rub(wide, response, numbers, r, most, speeds, given):
     method on its reciprocal: J. J. More, D. C. Sorensen, SIAM J. Sci. Stat. Comput. 4, 1983, section 3).
     """
     f, e = given[r], given[r + 1]
+    most = most if most > FAINT else 0.0
     if most == 0.0 and f == 0.0 and e == 0.0:
         return 0.0
     one, two = 0.0, 0.0

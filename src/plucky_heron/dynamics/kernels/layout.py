@@ -278,3 +278,5 @@ class State(NamedTuple):
     """(B, 2, n): what dry friction and brakes, then stops (upper positive), gave in the last step."""
     scene: Array
     active: Array
+    unsolved: Array
+    """(B,): in how many steps of the last call the sweeps of the contact solver ended before they were done."""

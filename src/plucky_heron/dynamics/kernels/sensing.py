@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from plucky_heron.dynamics.kernels.forces import point_of, velocity_at
-from plucky_heron.dynamics.kernels.geometry import core_distance, place_shape
+from plucky_heron.dynamics.kernels.geometry import core_distance, least_overlap, place_shape
 from plucky_heron.dynamics.kernels.layout import (
     AXIS,
     BOX,
@@ -176,12 +176,16 @@ def clearance(scene, s, shapes, places, owned, pairs, g, corners):
             apart = math.sqrt((at[9] - at_b[9]) ** 2 + (at[10] - at_b[10]) ** 2 + (at[11] - at_b[11]) ** 2)
             if apart - shapes.reach[k] - other.reach[b] < best:
                 found = core_distance(shapes, k, at, other, b, at_b, g)
-                best = min(best, max(found, 0.0) - shapes.radius[k] - other.radius[b])
+                if found < 0.0:
+                    found = least_overlap(shapes, k, at, other, b, at_b, g)
+                best = min(best, found - shapes.radius[k] - other.radius[b])
     for p in range(pairs.shape[0]):
         a, b = pairs[p, 0], pairs[p, 1]
         if owned[a] or owned[b]:
             found = core_distance(shapes, a, places[a], shapes, b, places[b], g)
-            best = min(best, max(found, 0.0) - shapes.radius[a] - shapes.radius[b])
+            if found < 0.0:
+                found = least_overlap(shapes, a, places[a], shapes, b, places[b], g)
+            best = min(best, found - shapes.radius[a] - shapes.radius[b])
     return best
 
 

@@ -38,6 +38,8 @@ from plucky_heron.dynamics.kernels.turning import FAST, TURNS, UNSURE, at_mean_s
 from plucky_heron.dynamics.kernels.tyres import rolling_friction
 from plucky_heron.kernels import kernel
 
+UNSOLVED = 1e-3
+"""What a sweep of the contact solver may still change (m/s, rad/s) at the end of a step that counts as solved."""
 OVERLAPS = 1e-4
 """Overlap (m) at the start from which a mounting is taken for what it is."""
 
@@ -97,6 +99,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
         pushed = acted or thrusters or pulled
         kept = state.joint_impulses[c]
         ended, used, remembered = state.accelerations[c], state.efforts[c], state.contacts[c]
+        state.unsolved[c] = 0
         for a in range(driven):
             lag = nominal[n * NODE + a * DRIVE + LAG]
             follow[a] = 1.0 - math.exp(-h / lag) if lag > 0.0 else 1.0
@@ -171,7 +174,7 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                     for k in range(i + 1):
                         whole[i, k] = mass[i, k]
             in_touch = held or state.contact_count[c] > 0
-            corrected = False
+            residual, corrected = 0.0, False
             for attempt in range(3):
                 factorise(n, way, depth, mass, right)
                 towards_leaves(n, way, depth, mass, right)
@@ -212,6 +215,8 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
             for i in range(n):
                 ended[i] = final[i]
                 used[i] = effort[i] - stiff[i] * final[i] + kept[0, i] * per_second
+            if residual > UNSOLVED:
+                state.unsolved[c] += 1
             if touching:
                 state.contact_count[c] = found
                 for k in range(found):

@@ -17,6 +17,7 @@ import numpy as np
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant, find_looseness
+from plucky_heron.dynamics.posing import tied
 from plucky_heron.errors import StateError, UnitError
 from plucky_heron.files import write_whole
 from plucky_heron.simulation.batch import Batch
@@ -116,6 +117,8 @@ class _Bench:
         model, timing = problem.model, problem.task.timing
         if not problem.plain:
             raise StateError("a linear regulator needs every drive to get just what is commanded")
+        if tied(model):
+            raise StateError("a linear regulator does not know loops that are closed by rods or pins")
         self.problem, self.model = problem, model
         self.n, self.m = len(model.joints), len(model.drives)
         self.servos = np.flatnonzero(
@@ -247,7 +250,7 @@ def linearise(problem: Problem, pose: Array | None = None) -> Linear:
     Raises
     ------
     StateError
-        Commands do not reach the drives as they are.
+        Commands do not reach the drives as they are, or rods or pins close loops.
     """
     bench = _Bench(problem)
     n, m, servos = bench.n, bench.m, bench.servos

@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.shapes import Placed, place, surface_triangles
-from plucky_heron.machine.parts import GROUND, Drive, Float, Hull, Spring, Tyre, Wing
+from plucky_heron.machine.parts import GROUND, Drive, Float, Hull, Pin, Rod, Spring, Tyre, Wing
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.units import parse
 
@@ -92,6 +93,12 @@ def forces(builder: Builder) -> tuple[layout.Forces, int]:
             table.node_b[k], numbers[_three(layout.SPRING_B)] = _point(builder, force.b, force.at_b)
             numbers[layout.SPRING_STIFFNESS], numbers[layout.SPRING_REST] = force.stiffness, force.rest
             numbers[layout.SPRING_DAMPING], numbers[layout.SPRING_PULLS_ONLY] = force.damping, float(force.pulls_only)
+        elif isinstance(force, Rod | Pin):
+            table.kind[k] = layout.ROD if isinstance(force, Rod) else layout.PIN
+            table.node_a[k], numbers[_three(layout.TIE_A)] = _point(builder, force.a, force.at_a)
+            table.node_b[k], numbers[_three(layout.TIE_B)] = _point(builder, force.b, force.at_b)
+            if isinstance(force, Rod):
+                numbers[layout.TIE_LENGTH] = force.length or _apart_at_start(builder, force)
         elif isinstance(force, Tyre):
             table.kind[k], table.memory[k] = layout.TYRE, memories
             memories += 1
@@ -154,6 +161,12 @@ def _float_by_shapes(
     numbers[layout.FLOAT_AREA], numbers[layout.FLOAT_HEIGHT] = float(np.prod((high - low)[:2])), high[2] - low[2]
 
 
+def _apart_at_start(builder: Builder, rod: Rod) -> float:
+    frames = poses(builder.machine, dict(zip(builder.positions, builder.start.tolist(), strict=True)))
+    ends = [frames[body] @ np.append(at, 1.0) for body, at in ((rod.a, rod.at_a), (rod.b, rod.at_b))]
+    return float(np.linalg.norm(ends[1][:3] - ends[0][:3]))
+
+
 def _three(first: int) -> slice:
     return slice(first, first + 3)
 
@@ -193,6 +206,7 @@ def contacts(builder: Builder, placed: list[tuple[str, Placed]]) -> layout.Conta
     machine = builder.machine
     apart = {frozenset(pair) for pair in machine.no_contact}
     held = [j for j in machine.joints.values() if j.kind not in ("planar", "free")]
+    apart |= {frozenset((f.a, f.b)) for f in machine.forces.values() if isinstance(f, Pin)}
     # the site is met by all: what overlaps at a joint to it is found where the site is known
     apart |= {frozenset((j.parent, j.child)) for j in held if j.parent != GROUND}
     rooted = {j.child for j in held if builder.place[j.parent][0] < 0}

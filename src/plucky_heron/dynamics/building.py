@@ -56,7 +56,7 @@ def build_model(
 
 
 def find_ways(model: Model) -> None:
-    """By which ways to the root the mass matrix is factorised: the tree's, but couplings and springs join their branches.
+    """By which ways to the root the mass matrix is factorised: the tree's, but couplings, springs and ties join their branches.
 
     The elimination tree of the matrix, leaves first (J. W. H. Liu, SIAM J. Matrix Anal. Appl. 11, 1990).
     """
@@ -72,7 +72,7 @@ def find_ways(model: Model) -> None:
 
     below = [way(i) - {i} for i in range(n)]
     joined = [{int(d), int(e)} for d, e in zip(forces.dependent, forces.leader, strict=True)]
-    springs = np.flatnonzero(forces.kind == layout.SPRING)
+    springs = np.flatnonzero(np.isin(forces.kind, (layout.SPRING, layout.ROD, layout.PIN)))
     joined += [way(int(forces.node_a[k])) | way(int(forces.node_b[k])) for k in springs]
     for nodes in joined:
         for i in nodes:

@@ -93,6 +93,7 @@ def simulate(
         if not abs((start or {})[name]) <= FARTHEST:
             raise StateError(f"--start {name}={(start or {})[name]:g}: wanted at most {FARTHEST:g} m or rad from zero")
     model.set_start(plant.position, {name: np.array([value]) for name, value in (start or {}).items()})
+    plant.close_loops(np.arange(1), [model.joints.index(name) for name in start or {}])
     plant.settle_drives(np.arange(1))
     columns = ["time"]
     for joint in model.joints:

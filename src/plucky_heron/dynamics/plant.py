@@ -7,15 +7,17 @@ import math
 import os
 import time
 import weakref
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.kernels import contact, layout, manifold, step
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.dynamics.second_thread import SecondThread
 from plucky_heron.errors import StateError
+from plucky_heron.machine.parts import Pin, Rod
 
 Array = np.ndarray
 
@@ -71,6 +73,7 @@ class Plant:
             raise StateError(f"integrator {integrator!r}: wanted semi-implicit or rk4")
         n, m = len(model.joints), len(model.drives)
         find_looseness(model)
+        self._first_force = n * layout.NODE + m * layout.DRIVE
         self.model, self.copies, self.step_size = model, copies, step
         self.surroundings = surroundings or build_scene()
         self.fourth_order = integrator == "rk4"
@@ -108,7 +111,56 @@ class Plant:
         self._took: dict[str, float] = {}
         self._scratch = [self._room() for _ in range(min(2, self.threads))]
         self._second: SecondThread | None = None
+        self.tied = bool(np.isin(model.force_table.kind, (layout.ROD, layout.PIN)).any())
+        """Whether rods or pins close loops."""
+        self._close_start()
         self._let_overlap()
+
+    def _close_start(self) -> None:
+        """Bring the machine's start to the nearest pose in which its rods and pins close."""
+        model = self.model
+        if not self.tied or model.row[layout.LOOSENESS] < 1e-200:
+            return
+        closed = model.start[None].copy()
+        error = float(self._close(np.zeros(1, dtype=np.int64), model.row[None], closed)[0])
+        if not error < 1e-6:
+            raise StateError(
+                f"{model.machine.name or 'the machine'}: {self._open_tie()}; nothing near its start closes, change start, at_a or at_b"
+            )
+        model.start[:] = closed[0]
+        self.position[:] = model.start
+
+    def _open_tie(self) -> str:
+        """The rod or pin that is furthest from closing in the start pose, in words."""
+        model = self.model
+        frames, worst, words = poses(model.machine, model.pose(model.start)), -1.0, ""
+        for k, (name, force) in enumerate(model.machine.forces.items()):
+            if isinstance(force, Rod | Pin):
+                ends = [
+                    frames[body] @ np.append(at, 1.0) for body, at in ((force.a, force.at_a), (force.b, force.at_b))
+                ]
+                apart = float(np.linalg.norm(ends[1] - ends[0]))
+                length = model.row[self._first_force + k * layout.FORCE + layout.TIE_LENGTH]
+                if abs(apart - length) > worst:
+                    worst = abs(apart - length)
+                    words = f"forces.{name}: its ends are {1e3 * apart:.3g} mm apart instead of {1e3 * length:.3g} mm"
+        return words
+
+    def _close(self, copies: Array, rows: Array, positions: Array, held: Sequence[int] = ()) -> Array:
+        errors: Array = np.zeros(len(copies))
+        step.close_loops(
+            copies, np.array(held, dtype=np.int64), self.model.tree, self.model.force_table, self._first_force, rows,
+            positions, self._scratch[0], errors,
+        )  # fmt: skip
+        return errors
+
+    def close_loops(self, copies: Array, held: Sequence[int] = ()) -> None:
+        """Bring `copies` (indices) to the nearest pose in which rods and pins close, where there are any.
+
+        The coordinates `held` give way only where no other can.
+        """
+        if self.tied:
+            self._close(copies, self.rows, self.position, held)
 
     def _let_overlap(self) -> None:
         """What hangs on a joint to the ground does not meet what it is mounted on: what it overlaps in every pose."""

@@ -9,6 +9,8 @@ import numpy as np
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
+from plucky_heron.dynamics.plant import Plant
+from plucky_heron.machine.parts import Pin, Rod
 from plucky_heron.machine.schema import GROUND
 from plucky_heron.units import parse
 
@@ -99,7 +101,7 @@ def taken(
         step = columns.T @ np.linalg.solve(columns @ columns.T + _DAMPING * np.eye(2), miss)
         longest = float(np.abs(step).max())
         now = within_stops(model, moved(model, now, coordinates, step * min(1.0, 0.5 / max(longest, 1e-12))))
-    return following(model, now)
+    return following(model, now, coordinates)
 
 
 def within_stops(model: Model, position: Array) -> Array:
@@ -112,8 +114,8 @@ def within_stops(model: Model, position: Array) -> Array:
     return new
 
 
-def following(model: Model, position: Array) -> Array:
-    """The position (entries,) with coupled joints where their leaders put them."""
+def following(model: Model, position: Array, held: Sequence[int] = ()) -> Array:
+    """The position (entries,) with coupled joints where their leaders put them, and loops closed; what is `held` gives way last."""
     new = np.array(position, dtype=float)
     for coupling in model.machine.couplings.values():
         i, d = model.joints.index(coupling.follows), model.joints.index(coupling.joint)
@@ -122,7 +124,38 @@ def following(model: Model, position: Array) -> Array:
         else:
             across = coupling.wheelbase * np.cos(new[i]) - coupling.left * np.sin(new[i])
             new[d] = np.arctan2(coupling.wheelbase * np.sin(new[i]), across)
+    if tied(model):
+        plant = Plant(model, 1, 1e-3, threads=1)
+        plant.position[0] = new
+        plant.close_loops(np.zeros(1, dtype=np.int64), held)
+        new = plant.position[0].copy()
     return new
+
+
+def tied(model: Model) -> dict[str, Rod | Pin]:
+    """What closes loops, by name."""
+    return {name: force for name, force in model.machine.forces.items() if isinstance(force, Rod | Pin)}
+
+
+def free_directions(model: Model, position: Array) -> Array:
+    """Columns (n, freedom): the ways in which the coordinates may move together where rods and pins close loops."""
+    n, machine = len(model.joints), model.machine
+
+    def ends(at: Array) -> Array:
+        frames, found = poses(machine, model.pose(at)), []
+        for force in tied(model).values():
+            one, two = (frames[b] @ np.append(p, 1.0) for b, p in ((force.a, force.at_a), (force.b, force.at_b)))
+            apart = (two - one)[:3]
+            found.append(apart if isinstance(force, Pin) else np.array([np.linalg.norm(apart)]))
+        return np.concatenate(found) if found else np.zeros(0)
+
+    columns = np.empty((len(ends(position)), n))
+    for i in range(n):
+        small = np.array([1e-6])
+        columns[:, i] = (ends(moved(model, position, [i], small)) - ends(moved(model, position, [i], -small))) / 2e-6
+    _, sizes, ways = np.linalg.svd(columns)
+    rank = int((sizes > 1e-6 * max(1.0, sizes.max(initial=0.0))).sum())
+    return np.asarray(ways[rank:].T)
 
 
 def starts_of(model: Model, position: Array) -> dict[str, tuple[float, ...]]:

@@ -184,6 +184,28 @@ class Spring(Settings):
     pulls_only: bool = False
 
 
+class Rod(Settings):
+    """A rod without mass between two points, with a ball joint at each end: it keeps its length, and closes loops."""
+
+    kind: Literal["rod"]
+    a: str
+    at_a: Point = (0.0, 0.0, 0.0)
+    b: str = GROUND
+    at_b: Point = (0.0, 0.0, 0.0)
+    length: Annotated[Length, Above] | None = None
+    """Left out: as far as the two points are apart at the start."""
+
+
+class Pin(Settings):
+    """Holds a point of one body on a point of another, as a ball joint does, and closes loops."""
+
+    kind: Literal["pin"]
+    a: str
+    at_a: Point = (0.0, 0.0, 0.0)
+    b: str = GROUND
+    at_b: Point = (0.0, 0.0, 0.0)
+
+
 class Tyre(Settings):
     """A tyre: slip along and across, on a friction ellipse, with a relaxation length."""
 
@@ -271,7 +293,7 @@ class Wing(Settings):
     in_water: bool = False
 
 
-PartForce = Annotated[Spring | Tyre | Hull | Float | Wing, Field(discriminator="kind")]
+PartForce = Annotated[Spring | Rod | Pin | Tyre | Hull | Float | Wing, Field(discriminator="kind")]
 
 
 class Tank(Settings):

@@ -22,7 +22,9 @@ from plucky_heron.machine.parts import (
     Name,
     NotBelow,
     PartForce,
+    Pin,
     Point,
+    Rod,
     Shape,
     Spring,
     Tank,
@@ -34,8 +36,8 @@ from plucky_heron.units import Area, Inertia, Mass, parse
 from plucky_heron.upgrading import FORMAT
 
 __all__ = [
-    "GROUND", "Body", "Coupling", "Drive", "Float", "Hull", "Joint", "Machine", "Name", "Shape", "Spring", "Tank",
-    "Tyre", "Wing",
+    "GROUND", "Body", "Coupling", "Drive", "Float", "Hull", "Joint", "Machine", "Name", "Pin", "Rod", "Shape", "Spring",
+    "Tank", "Tyre", "Wing",
 ]  # fmt: skip
 
 
@@ -136,6 +138,9 @@ class Machine(Settings):
         for name, force in self.forces.items():
             if isinstance(force, Float) and force.area is None and not self.bodies[force.body].shapes:
                 raise ValueError(f"forces.{name}: {force.body} has no shapes to float by; give area and height")
+        for name, force in self.forces.items():
+            if isinstance(force, Rod | Pin) and force.a == force.b:
+                raise ValueError(f"forces.{name}: a and b are both {force.a}; a {force.kind} ties two bodies")
         for name, sensor in self.sensors.items():
             sensor.check(name, self.bodies, self.joints)
         return self
@@ -146,7 +151,7 @@ class Machine(Settings):
         named += [(f"drives.{n}.body", d.body or "", False) for n, d in self.drives.items() if d.kind == "thrust"]
         named += [("no_contact", body, True) for pair in self.no_contact for body in pair]
         for name, force in self.forces.items():
-            if isinstance(force, Spring):
+            if isinstance(force, Spring | Rod | Pin):
                 named += [(f"forces.{name}.a", force.a, True), (f"forces.{name}.b", force.b, True)]
             else:
                 body = force.wheel if isinstance(force, Tyre) else force.body

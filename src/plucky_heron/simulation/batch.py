@@ -200,6 +200,7 @@ class Batch:
     def place(self, copy: int, position: Array) -> None:
         """Put a copy, at rest, into another position (entries,) than its start."""
         self.plant.position[copy], self.plant.velocity[copy] = position, 0.0
+        self.plant.close_loops(np.array([copy]))
         self.plant.settle_drives(np.array([copy]))
         self._refresh(np.array([copy]))
 

@@ -8,7 +8,9 @@ import numpy as np
 
 from plucky_heron.control.regulator import linearise
 from plucky_heron.dynamics.energy import poses, step_of
+from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import mass_matrix, static_load
+from plucky_heron.dynamics.posing import following, free_directions, tied
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.task.problem import Problem, bind
@@ -31,7 +33,7 @@ def derived_facts(problem: Problem, pose: Array | None = None) -> list[tuple[str
     driven = len({d.joint for d in machine.drives.values() if d.on_joint})
     facts = [
         ("mass", f"{show(total, 'kg')}, centre at {show(x)}, {show(y)}, {show(z)} m"),
-        ("freedom", f"{len(model.joints)} coordinates, {driven} driven, {len(model.joints) - driven} free"),
+        ("freedom", _freedom(model, position, driven)),
         *_reach(machine, model.pose(position)),
     ]
     facts += _modes(problem, position, pose)
@@ -92,6 +94,15 @@ def _hinges_to(machine: Machine, body: str) -> list[str]:
     return found
 
 
+def _freedom(model: Model, position: Array, driven: int) -> str:
+    """How many coordinates there are and who moves them."""
+    count = len(model.joints)
+    if not tied(model):
+        return f"{count} coordinates, {driven} driven, {count - driven} free"
+    left = free_directions(model, position).shape[1]
+    return f"{count} coordinates, {count - left} of them by rods and pins; {driven} driven"
+
+
 def _holds(problem: Problem, position: Array, total: float) -> list[tuple[str, str]]:
     """How often each drive could carry what gravity asks of it in the pose; the weakest first."""
     machine = problem.machine
@@ -116,12 +127,16 @@ def static_loads(problem: Problem, position: Array) -> dict[str, float]:
     idle = model.row.copy()  # the drives themselves must not carry any of it
     for name in machine.drives:
         idle[model.parameter(f"{name}.limit")[0]] = 0.0
+    drives = {n: str(d.joint) for n, d in machine.drives.items() if d.kind in ("effort", "speed", "position")}
+    if tied(model):
+        # in a loop a drive carries what moves with it (virtual work along the ways that are left)
+        position = following(model, position)
+        ways = free_directions(model, position)
+        load = ways.T @ static_load(model, position, idle)
+        shares = np.array([ways[model.joints.index(joint)] for joint in drives.values()]).reshape(-1, ways.shape[1]).T
+        return dict(zip(drives, np.linalg.lstsq(shares, -load)[0].tolist(), strict=True))
     load = static_load(model, position, idle)
-    return {
-        name: -float(load[model.joints.index(str(drive.joint))])
-        for name, drive in machine.drives.items()
-        if drive.kind in ("effort", "speed", "position")
-    }
+    return {name: -float(load[model.joints.index(joint)]) for name, joint in drives.items()}
 
 
 def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tuple[str, str]]:

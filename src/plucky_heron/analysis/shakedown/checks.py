@@ -14,6 +14,7 @@ import numpy as np
 
 from plucky_heron.analysis.machines.facts import poles_of, static_loads
 from plucky_heron.analysis.machines.problems import DEEPEST
+from plucky_heron.dynamics.posing import tied
 from plucky_heron.formula import Expression
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Driver
@@ -260,8 +261,8 @@ def _strong_enough(seen: Seen) -> Check:
             continue
         joint = str(drive.joint)
         low, high = machine.joints[joint].limits or (-math.pi, math.pi)
-        tied = any(joint in (c.joint, c.follows) for c in machine.couplings.values())
-        if machine.joints[joint].kind == "slider" or tied:
+        follows = any(joint in (c.joint, c.follows) for c in machine.couplings.values()) or tied(model)
+        if machine.joints[joint].kind == "slider" or follows:
             low = high = float(model.start[model.joints.index(joint)])
         limit = float(drive.limit)
         for place in np.linspace(low, high, 25):

@@ -352,7 +352,7 @@ class MachineDrawing(Drawing):
         first = coordinates_of(model, joint)[0]
         size = 0.02 if model.machine.coordinate_unit(model.joints[first]) == "m" else np.radians(2.0)
         new = moved(model, self.shown_position(), [first], np.array([step * size]))
-        self.pose = following(model, within_stops(model, new))
+        self.pose = following(model, within_stops(model, new), [first])
         self.posed.emit()
         self.update()
 

@@ -14,7 +14,7 @@ from plucky_heron.desktop.picture.site_scene import edges, site_scene
 from plucky_heron.desktop.picture.task_scene import TaskScene
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
-from plucky_heron.machine.schema import GROUND, Shape
+from plucky_heron.machine.schema import GROUND, Pin, Rod, Shape, Spring
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -174,7 +174,43 @@ class Scene:
                 self._staves(painter, outline, pen)
         if not ghost:
             self.outlines = found
+            self._between(painter, frame, frames)
             self._joints(painter, frame, frames)
+
+    def _between(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
+        """What acts between two points: springs wound, ropes and rods straight, pins as a ring about the hinge's round."""
+        t = theme()
+        for force in self.problem.machine.forces.values():
+            if not isinstance(force, Spring | Rod | Pin):
+                continue
+            a, b = (
+                frame.place((frames[body] @ np.array([*at, 1.0]))[:3])
+                for body, at in ((force.a, force.at_a), (force.b, force.at_b))
+            )
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            if isinstance(force, Pin):
+                if (b - a).manhattanLength() > 3.0:  # it cannot close
+                    painter.setPen(QPen(t.color("rust"), 1.2, Qt.PenStyle.DashLine))
+                    painter.drawLine(a, b)
+                for end in (a, b):
+                    painter.setPen(QPen(t.color("ink"), 1.2))
+                    painter.setBrush(Qt.BrushStyle.NoBrush)
+                    painter.drawEllipse(end, 6.0, 6.0)
+                    painter.setBrush(t.color("ink"))
+                    painter.drawEllipse(end, 1.6, 1.6)
+                continue
+            if isinstance(force, Rod):
+                painter.setPen(QPen(t.color("ink"), 3.4))
+                painter.drawLine(a, b)
+                painter.setPen(QPen(t.color("card"), 1.2))
+                painter.drawLine(a, b)
+            else:
+                painter.setPen(QPen(t.color("plum"), 1.3))
+                painter.drawPolyline(_wound(a, b, 0 if force.pulls_only else 9))
+            painter.setPen(QPen(t.color("ink"), 1.2))
+            painter.setBrush(t.color("card"))
+            for end in (a, b):
+                painter.drawEllipse(end, 2.6, 2.6)
 
     def _joints(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
         """Joints as on a kinematic diagram: hinges round, sliders square, where the machine is not too small for it."""
@@ -413,6 +449,20 @@ class Scene:
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
         painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
+
+
+def _wound(a: QPointF, b: QPointF, turns: int) -> QPolygonF:
+    """A line from a to b that goes to and fro in its middle part."""
+    way = b - a
+    size = float(np.hypot(way.x(), way.y()))
+    line = QPolygonF([a])
+    if size > 12.0 and turns:
+        across = along(QPointF(-way.y(), way.x()), 5.0 / size)
+        for k in range(turns + 1):
+            middle = a + along(way, 0.2 + 0.6 * k / turns)
+            line.append(middle if k in (0, turns) else middle + along(across, 1.0 if k % 2 else -1.0))
+    line.append(b)
+    return line
 
 
 def over(top: QColor, below: QColor) -> QColor:

@@ -11,6 +11,8 @@ from plucky_heron.dynamics.kernels.layout import (
     FORCE,
     GRAVITY,
     HULL,
+    PIN,
+    ROD,
     SPRING,
     TAIL,
     TYRE,
@@ -18,6 +20,7 @@ from plucky_heron.dynamics.kernels.layout import (
     WATER_LEVEL,
     WING,
 )
+from plucky_heron.dynamics.kernels.ties import tie
 from plucky_heron.dynamics.kernels.tyres import tyre
 from plucky_heron.dynamics.kernels.water import buoyancy, hull
 from plucky_heron.kernels import kernel
@@ -67,15 +70,18 @@ def outer_forces(
 
 @kernel
 def into_equations(
-    first, count, kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work
+    first, count, kinds, nodes_a, nodes_b, row, n, parent, w, v, flows, profile, s, field, h, mass, right, column, work
 ):
-    """Springs between points and hulls: their part of the mass matrix and of the right side."""
+    """Springs between points, ties and hulls: their part of the mass matrix and of the right side."""
     tail = row.shape[0] - TAIL
     for k in range(count):
         kind = kinds[k]
         b = first + k * FORCE
         if kind == SPRING:
             spring(row, b, nodes_a[k], nodes_b[k], n, parent, w, h, mass, right, column)
+        elif kind == ROD or kind == PIN:
+            gx, gy, gz = row[tail + GRAVITY], row[tail + GRAVITY + 1], row[tail + GRAVITY + 2]
+            tie(kind, row, b, nodes_a[k], nodes_b[k], n, parent, w, v, h, gx, gy, gz, mass, right, column)
         elif kind == HULL:
             gravity = row[tail + GRAVITY : tail + GRAVITY + 3]
             hull(row, b, nodes_a[k], n, parent, w, gravity, first, count, kinds, nodes_a, flows, profile, s, field, h, mass, right, work)  # fmt: skip

@@ -255,8 +255,8 @@ def spring(row, b, a, e, n, parent, w, h, mass, right, column):
     stiffness, damping = row[b + layout.SPRING_STIFFNESS], row[b + layout.SPRING_DAMPING]
     for i in range(n):
         column[i] = 0.0
-    _along(w, parent, e, x1, y1, z1, dx, dy, dz, 1.0, column)
-    _along(w, parent, a, x0, y0, z0, dx, dy, dz, -1.0, column)
+    along(w, parent, e, x1, y1, z1, dx, dy, dz, 1.0, column)
+    along(w, parent, a, x0, y0, z0, dx, dy, dz, -1.0, column)
     # no effort along the spring moves its ends more easily than all coordinates together would let it
     looseness = 0.0
     for i in range(n):
@@ -274,7 +274,7 @@ def spring(row, b, a, e, n, parent, w, h, mass, right, column):
 
 
 @kernel(inline=True)
-def _along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
+def along(w, parent, i, x, y, z, dx, dy, dz, sign, column):
     """Add to `column` how fast each coordinate moves a point of node `i` along a direction."""
     while i >= 0:
         column[i] += sign * (

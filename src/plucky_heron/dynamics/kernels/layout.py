@@ -53,6 +53,8 @@ FORCE = 32
 """Numbers a force, by its kind."""
 SPRING_A, SPRING_B, SPRING_STIFFNESS, SPRING_REST, SPRING_DAMPING, SPRING_PULLS_ONLY = 0, 3, 6, 7, 8, 9
 """Points on both bodies (3 each), N/m, rest length, N s/m, whether it only pulls."""
+TIE_A, TIE_B, TIE_LENGTH = 0, 3, 6
+"""Points on both bodies (3 each), length (of a rod)."""
 TYRE_CENTRE, TYRE_AXIS, TYRE_RADIUS, TYRE_STIFFNESS, TYRE_RELAXATION, TYRE_FRICTION, TYRE_LOAD = 0, 3, 6, 7, 9, 10, 12
 TYRE_RADIAL_STIFFNESS, TYRE_RADIAL_DAMPING, TYRE_ROLLING_RESISTANCE, TYRE_ROLLS_FREELY = 13, 14, 15, 16
 """Stiffness (N a unit of slip) and friction along, then across; a radial stiffness of 0 stands for a fixed load."""
@@ -77,7 +79,7 @@ TANK_BOTTOM, TANK_LENGTH, TANK_WIDTH, TANK_HEIGHT, TANK_FULL, TANK_START = 0, 3,
 
 HINGE, SLIDER, BALL_X, BALL_Y, BALL_Z = 0, 1, 2, 3, 4
 EFFORT, SPEED, POSITION, THRUST, BRAKE, DRAIN = 0, 1, 2, 3, 4, 5
-SPRING, TYRE, HULL, FLOAT, WING = 0, 1, 2, 3, 4
+SPRING, TYRE, HULL, FLOAT, WING, ROD, PIN = 0, 1, 2, 3, 4, 5, 6
 RATIO, STEERING = 0, 1
 SPHERE, CAPSULE, BOX, CYLINDER, CONVEX = 0, 1, 2, 3, 4
 NO_GROUND, PLANE, GRID = 0, 1, 2

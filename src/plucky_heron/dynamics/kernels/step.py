@@ -33,11 +33,16 @@ from plucky_heron.dynamics.kernels.layout import (
 from plucky_heron.dynamics.kernels.meeting import find_contacts
 from plucky_heron.dynamics.kernels.motion import integrate, normalise, position_rate
 from plucky_heron.dynamics.kernels.solving import factorise, towards_leaves
+from plucky_heron.dynamics.kernels.ties import brought_together
 from plucky_heron.dynamics.kernels.tree import forward, mass_and_bias, place_nodes
 from plucky_heron.dynamics.kernels.turning import FAST, TURNS, UNSURE, at_mean_speeds
 from plucky_heron.dynamics.kernels.tyres import rolling_friction
 from plucky_heron.kernels import kernel
 
+STUBBORN = 1e6
+"""How many times its inertia a coordinate weighs that is not to give way where a loop is closed."""
+CLOSED, CLOSINGS = 1e-9, 60
+"""Error (m) of a tie at which it counts as closed, and how often Newton's method tries."""
 UNSOLVED = 1e-3
 """What a sweep of the contact solver may still change (m/s, rad/s) at the end of a step that counts as solved."""
 OVERLAPS = 1e-4
@@ -163,10 +168,10 @@ def advance(first, last, tree, drives, forces, shapes, contacts, scene, state, s
                 right[i] = effort[i] - right[i]
                 mass[i, i] += stiff[i]
                 held = held or dry[i] > 0.0 or q[i] > row[i * NODE + UPPER_STOP] or q[i] < row[i * NODE + LOWER_STOP]
-            if forced > 0:
-                into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             if coupled > 0:
                 couple(coupled, first_coupling, coupling_kinds, dependents, leaders, row, q, v, h, False, mass, right)
+            if forced > 0:
+                into_equations(first_force, forced, force_kinds, nodes_a, nodes_b, row, n, parent, w, v, flows, profile, s, field, h, mass, right, column, work)  # fmt: skip
             found = find_contacts(shapes, contacts, scene, s, w, h, scratch, sub == 0) if touching else 0
             if servos and (held or found > 0):
                 for i in range(n):
@@ -280,8 +285,8 @@ def explicit(tree, drives, forces, scene, row, q, v, played, integral, slip, fil
     stop_efforts(n, row, q, v, dry, effort)
     for i in range(n):
         right[i] = effort[i] - right[i]
-    into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, scene.flow, scene.profile, s, field, 0.0, mass, right, column, scratch.hull)  # fmt: skip
     couple(coupled, first_force + forced * FORCE, forces.coupling_kind, forces.dependent, forces.leader, row, q, v, h, True, mass, right)  # fmt: skip
+    into_equations(first_force, forced, forces.kind, forces.node_a, forces.node_b, row, n, parent, w, v, scene.flow, scene.profile, s, field, 0.0, mass, right, column, scratch.hull)  # fmt: skip
     for i in range(n):
         for k in range(n):
             kept[i, k] = mass[i, k]
@@ -363,6 +368,43 @@ def static_loads(copies, tree, drives, forces, scene, state, field, slip, idle, 
             for k in range(n):
                 total += (mass[i, k] if k <= i else mass[k, i]) * pushed[k]
             out[e, i] = total
+
+
+@kernel(entry=True)
+def close_loops(copies, held, tree, forces, first_force, rows, positions, scratch, errors):
+    """Bring `positions` (B, entries) of `copies` (k,) to the nearest ones in which all ties close.
+
+    Newton's method with the mass matrix as the measure of what is near: what is light gives way, and the coordinates
+    `held` only where nothing else can. `errors` (k,) takes the largest error (m) that is left.
+    """
+    parent, kinds, base, scalar, massless, axes, tree_rotation, tree_position, way, depth = tree
+    n = parent.shape[0]
+    w, mass, pushes, vectors = scratch.w, scratch.mass, scratch.pushes, scratch.vectors
+    right, column, still, field = vectors[0], vectors[7], vectors[8], scratch.line
+    for i in range(n):
+        still[i] = 0.0
+    for e in range(copies.shape[0]):
+        c = copies[e]
+        row, q = rows[c], positions[c]
+        for _ in range(CLOSINGS):
+            place_nodes(n, parent, kinds, scalar, axes, tree_rotation, tree_position, q, still, w)
+            mass_and_bias(n, parent, base, massless, row, field, False, still, w, pushes, False, mass, right)
+            for i in range(n):
+                right[i] = 0.0
+            for i in held:
+                mass[i, i] *= STUBBORN
+            errors[e] = brought_together(
+                first_force, forces.kind.shape[0], forces.kind, forces.node_a, forces.node_b, row, n, parent, w, mass,
+                right, column,
+            )  # fmt: skip
+            if not errors[e] > CLOSED:
+                break
+            factorise(n, way, depth, mass, right)
+            towards_leaves(n, way, depth, mass, right)
+            longest = 0.0
+            for i in range(n):
+                longest = max(longest, abs(right[i]))
+            integrate(n, kinds, scalar, q, right, min(1.0, 0.5 / max(longest, 1e-12)))
 
 
 @kernel(entry=True)

@@ -189,7 +189,9 @@ def poles_of(problem: Problem, position: Array, pose: Array | None = None) -> Ar
     try:
         with np.errstate(all="ignore"):
             found = np.linalg.eigvals(linearise(problem, pose).transition)
-        return np.asarray(np.log(found[np.abs(found) > 1e-9].astype(complex)) / problem.sample_time)
+        # what changes sign from sample to sample is a contact that opens and closes in the differences, no motion
+        moves = (np.abs(found) > 1e-9) & ~((found.real < 0.0) & (np.abs(found.imag) < 1e-6 * np.abs(found)))
+        return np.asarray(np.log(found[moves].astype(complex)) / problem.sample_time)
     except (StateError, np.linalg.LinAlgError):
         return _joint_poles(problem, position)
 

@@ -2,7 +2,7 @@
 
 Run: .venv/bin/python benchmarks/against.py CHECKOUT [TASK:COMMANDS...] [--rounds 5]
 Each program takes 32 copies of a demo task through 25 samples, keeps the next six states, and steps each of them many
-times; the shortest time of each counts, and of all rounds the best. COMMANDS are `rule`, the task's first rule, or
+times; the shortest time of each counts, and of all rounds the best. Each reads the demo of its own checkout. COMMANDS are `rule`, the task's first rule, or
 `random`, which is what training meets.
 """
 
@@ -28,12 +28,12 @@ ROWS = [*WANTED, "lift:random", "station:random", "hover:random", "hang:random",
 
 def rate(row: str, repeats: int) -> float:
     """Substeps a second of one row, by the program that is on the path."""
-    from plucky_heron.project import Project
+    from plucky_heron.project import Project, demo_source
     from plucky_heron.simulation.batch import Batch
     from plucky_heron.simulation.drivers import Rule
 
     task, commands = row.split(":")
-    problem = Project(HERE / "demo" / "quillmere").problem(task)
+    problem = Project(demo_source()).problem(task)
     batch = Batch(problem, COPIES, 1, "against", 1)
     batch.start(np.arange(COPIES))
     generator = np.random.default_rng(1)

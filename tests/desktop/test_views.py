@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+import tomllib
 from dataclasses import replace
 from typing import Any
 
@@ -31,9 +32,10 @@ from plucky_heron.desktop.stations.handover.station import RoundTrips
 from plucky_heron.desktop.stations.machine.ladder import JointLadder
 from plucky_heron.desktop.stations.proving.model import verdict
 from plucky_heron.desktop.theme import FORESHORE, NIGHT_TIDE, Theme
+from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.errors import StateError
-from plucky_heron.machine.schema import Shape
+from plucky_heron.machine.schema import Machine, Shape
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
@@ -379,3 +381,47 @@ def test_what_is_said_of_proofs_and_batches_is_what_the_numbers_allow() -> None:
     many = comparison_words({"A": [0.9] * 5, "B": [0.5] * 5})
     assert many[0].endswith("25 of 25 pairs of seeds: established.")
     assert "one batch alone" in comparison_words({"A": [0.9], "B": []})[0]
+
+
+LINKAGE = """
+name = "linkage"
+[bodies]
+crank = { mass = 0.3, centre = [0.05, 0, 0], inertia = [1e-5, 2.5e-4, 2.5e-4] }
+coupler = { mass = 0.6, centre = [0.15, 0, 0], inertia = [1e-5, 4.5e-3, 4.5e-3] }
+rocker = { mass = 0.5, centre = [0.125, 0, 0], inertia = [1e-5, 2.6e-3, 2.6e-3] }
+[joints]
+a = { kind = "hinge", child = "crank", axis = [0, -1, 0], start = 0.4 }
+b = { kind = "hinge", parent = "crank", child = "coupler", origin = [0.1, 0, 0], axis = [0, -1, 0], start = 0.3 }
+c = { kind = "hinge", child = "rocker", origin = [0.3, 0, 0], axis = [0, -1, 0], start = 1.4 }
+[forces]
+closure = { kind = "pin", a = "coupler", at_a = [0.3, 0, 0], b = "rocker", at_b = [0.25, 0, 0] }
+stay = { kind = "rod", a = "coupler", at_a = [0.2, 0, 0.1], b = "ground", at_b = [0.2, 0, 0.9] }
+pull = { kind = "spring", a = "rocker", at_a = [0.2, 0, 0], b = "ground", at_b = [0.9, 0, 0.1], stiffness = 20 }
+"""
+
+
+@pytest.mark.parametrize("open_end", [0.3, 0.9])
+def test_springs_rods_and_pins_are_painted_where_they_hold(
+    qapp: QApplication, problem: Problem, open_end: float
+) -> None:
+    """Also in the pose of a machine that cannot close: there both ends of the pin are marked."""
+    machine = Machine.model_validate(tomllib.loads(LINKAGE.replace("at_a = [0.3,", f"at_a = [{open_end},")))
+    scene = Scene(replace(problem, machine=machine, model=build_model(machine)))
+    start = scene.problem.model.start
+    frame, image = Frame((0.4, 0.4), 400.0, 800, 600), QImage(800, 600, QImage.Format.Format_RGB32)
+    image.fill(QColor("white"))
+    painter = QPainter(image)
+    scene.paint_machine(painter, frame, start)
+    painter.end()
+    frames = poses(machine, dict(zip(scene.problem.model.joints, start, strict=True)))
+
+    def painted(place: np.ndarray) -> bool:
+        at = frame.at(place[0], place[2]).toPoint()
+        return any(image.pixelColor(at + QPoint(x, y)) != QColor("white") for x in range(-6, 7) for y in range(-6, 7))
+
+    one, two = frames["coupler"] @ [0.2, 0, 0.1, 1.0], np.array([0.2, 0, 0.9, 1.0])
+    assert all(painted(one + share * (two - one)) for share in (0.1, 0.5, 0.9))
+    one, two = frames["rocker"] @ [0.2, 0, 0, 1.0], np.array([0.9, 0, 0.1, 1.0])
+    assert all(painted(one + share * (two - one)) for share in (0.1, 0.5, 0.9))
+    assert painted(frames["coupler"] @ [open_end, 0, 0, 1.0]) and painted(frames["rocker"] @ [0.25, 0, 0, 1.0])
+    assert not painted(np.array([0.0, 0, 0.8]))

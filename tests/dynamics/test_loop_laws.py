@@ -11,9 +11,13 @@ from scipy.special import ellipk
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import energies, poses
-from plucky_heron.dynamics.plant import Plant, accelerations
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.plant import Plant, accelerations, static_load
+from plucky_heron.dynamics.posing import free_directions
+from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import Machine, Pin, Rod
+from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import rotation
 
 GRAVITY = 9.81
@@ -179,9 +183,6 @@ def test_a_loop_through_one_body_is_refused() -> None:
 
 def test_what_a_drive_in_a_loop_carries_holds_it() -> None:
     """The load that is told for the crank's motor is the torque under which the whole linkage stays where it is."""
-    from plucky_heron.dynamics.plant import static_load
-    from plucky_heron.dynamics.posing import free_directions
-
     data = four_bar(0.4).model_dump()
     data["drives"] = {"motor": {"kind": "effort", "joint": "a", "limit": 50.0}}
     model = build_model(Machine.model_validate(data), air_density=0.0)
@@ -206,3 +207,54 @@ def test_what_is_set_stays_and_the_rest_gives_way(crank: float) -> None:
     np.testing.assert_array_equal(plant.position[[0, 2]], [model.start, model.start])
     plant.position[0] = plant.position[1]
     assert open_by(plant) < 1e-8
+
+
+@pytest.mark.parametrize("step", [0.002, 0.005])
+def test_a_pinned_body_moves_as_one_on_a_ball_joint(step: float) -> None:
+    """Six coordinates and a pin, or three and none: the same motion to the last digits but a few."""
+    body = {"mass": 1.5, "centre": [0.1, 0.05, -0.2], "inertia": [0.02, 0.03, 0.015]}
+    pin = {"p": {"kind": "pin", "a": "b", "b": "ground"}}
+    plants = []
+    for kind, forces in (("free", pin), ("ball", {})):
+        data = {"name": kind, "bodies": {"b": body}, "joints": {"j": {"kind": kind, "child": "b"}}, "forces": forces}
+        plants.append(Plant(build_model(Machine.model_validate(data), air_density=0.0), 1, step, threads=1))
+        plants[-1].velocity[0, -3:] = [2.0, -1.0, 4.0]
+        plants[-1].step(np.zeros((1, 0)), round(2.0 / step))
+        plants[-1].locate()
+    np.testing.assert_allclose(plants[0].located[0, 0], plants[1].located[0, 0], atol=1e-6)
+
+
+def test_a_leg_on_a_four_bar_stands_and_steps() -> None:
+    """Loop, contact and servos in one solve: it stays closed, on the ground, and solved."""
+    bar = {"mass": 0.3, "centre": [0, 0, -0.15], "inertia": [0.003, 0.003, 1e-4]}
+    machine = Machine.model_validate({
+        "name": "leg",
+        "bodies": {
+            "hip": {"mass": 3.0, "inertia": [0.02] * 3}, "thigh": bar, "bar": bar,
+            "shank": bar | {"shapes": [{"kind": "box", "size": [0.16, 0.1, 0.04], "at": [0, 0, -0.3]}]},
+            "crank": {"mass": 0.1, "centre": [0.03, 0, 0], "inertia": [1e-5, 1e-4, 1e-4]},
+        },
+        "joints": {
+            "base": {"kind": "slider", "child": "hip", "axis": [0, 0, 1], "start": 0.6},
+            "thigh": {"kind": "hinge", "parent": "hip", "child": "thigh", "axis": [0, 1, 0], "start": 0.4},
+            "knee": {"kind": "hinge", "parent": "thigh", "child": "shank", "origin": [0, 0, -0.3], "axis": [0, 1, 0], "start": -0.8},
+            "crank": {"kind": "hinge", "parent": "hip", "child": "crank", "axis": [0, 1, 0], "start": 0.3},
+            "bar": {"kind": "hinge", "parent": "crank", "child": "bar", "origin": [0.06, 0, 0], "axis": [0, 1, 0], "start": 0.1},
+        },
+        "forces": {"close": {"kind": "pin", "a": "bar", "at_a": [0, 0, -0.3], "b": "shank", "at_b": [0.06, 0, 0]}},
+        "drives": {
+            name: {"kind": "position", "joint": name, "limit": 80, "gain": 400, "rate_gain": 12} for name in ("thigh", "crank")
+        },
+    })  # fmt: skip
+    site = build_scene(Site.model_validate({"terrain": {"kind": "flat"}}))
+    plant = Plant(build_model(machine), 1, 0.002, threads=1, surroundings=site)
+    plant.settle_drives(np.arange(1))
+    held, unsolved, stood = plant.limited[0].copy(), 0, 0
+    for k in range(100):
+        plant.step(held[None] + 0.12 * np.sin(0.3 * k), 25)
+        unsolved += int(plant.unsolved[0])
+        stood += int(plant.contact_count[0] > 0)
+        assert (
+            open_by(plant) < 1e-4 and plant.contacts[0, : plant.contact_count[0], layout.GAP].min(initial=0.0) > -2e-3
+        )
+    assert stood > 80 and unsolved < 25

@@ -111,8 +111,11 @@ def test_an_older_project_is_upgraded_on_opening_with_a_copy(tmp_path: Path) -> 
 
 
 def test_fingerprints_stay_those_of_format_1(tmp_path: Path) -> None:
-    """Runs of format 1 hold theirs; these were kept when it was the format."""
-    project = Project(older(tmp_path / "p"))
+    """Runs of format 1 hold theirs; these were kept when it was the format, and the wader's joints had no gear."""
+    folder = older(tmp_path / "p")
+    wader = folder / "machines/wader.toml"
+    wader.write_text(wader.read_text().replace("gear = 50\n", ""))
+    project = Project(folder)
     assert {name: project.problem(name).fingerprint() for name in FINGERPRINTS} == FINGERPRINTS
 
 

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from plucky_heron.dynamics.energy import poses
-from plucky_heron.dynamics.kernels import contact, layout, manifold, step
+from plucky_heron.dynamics.kernels import contact, layout, manifold, standing, step
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.scene import Surroundings, build_scene
 from plucky_heron.dynamics.second_thread import SecondThread
@@ -148,7 +148,7 @@ class Plant:
 
     def _close(self, copies: Array, rows: Array, positions: Array, held: Sequence[int] = ()) -> Array:
         errors: Array = np.zeros(len(copies))
-        step.close_loops(
+        standing.close_loops(
             copies, np.array(held, dtype=np.int64), self.model.tree, self.model.force_table, self._first_force, rows,
             positions, self._scratch[0], errors,
         )  # fmt: skip
@@ -173,7 +173,7 @@ class Plant:
             if k > 0:
                 _displace(model, position, generator)
             for scene in range(len(self.surroundings.arrays.ground_kind)):
-                step.touch(model.tree, model.shapes, contacts, self.surroundings.arrays, scene, position, room, now)
+                standing.touch(model.tree, model.shapes, contacts, self.surroundings.arrays, scene, position, room, now)
             always &= now
         contacts.apart[:] = always
 
@@ -328,7 +328,7 @@ class Plant:
         Also brings `attitude` and `own` up to date; with `copies` (k,) only for those.
         """
         model = self.model
-        step.locate(
+        standing.locate(
             self._all if copies is None else copies, model.tree, model.body_node, model.body_rotation, model.body_position,
             self.position, self.velocity, self._scratch[0].w, self.located, self.attitude, self.own,
         )  # fmt: skip

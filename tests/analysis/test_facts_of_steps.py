@@ -6,11 +6,15 @@ import math
 import re
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from plucky_heron.analysis.machines.facts import derived_facts
+from plucky_heron.analysis.machines.facts import derived_facts, poles_of
+from plucky_heron.control.regulator import linearise
+from plucky_heron.project import Project
 from tests.control.test_regulator_laws import project
 
+DEMO = Path(__file__).parents[2] / "demo" / "quillmere"
 MASS = """
 [bodies.load]
 mass = 2.0
@@ -59,3 +63,13 @@ def test_a_fast_one_shows_both_and_the_remedy(tmp_path: Path) -> None:
     assert found is not None, text
     assert float(found[1]) > 0.05 and float(found[2]) == pytest.approx(0.01, abs=0.002)
     assert int(found[3]) in (2, 4)
+
+
+@pytest.mark.parametrize("task", ["walk", "lane"])
+def test_a_contact_that_opens_in_the_differences_is_no_swing(task: str) -> None:
+    """It shows as a factor below zero a sample: a swing at half the control rate that no part of the machine makes."""
+    problem = Project(DEMO).problem(task)
+    factors = np.linalg.eigvals(linearise(problem).transition)
+    assert ((factors.real < -1e-6) & (np.abs(factors.imag) < 1e-9)).any()
+    poles = poles_of(problem, problem.model.start)
+    assert len(poles) and np.abs(poles.imag * problem.sample_time).max() < 0.999 * math.pi

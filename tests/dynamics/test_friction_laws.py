@@ -241,3 +241,23 @@ def test_a_dead_time_is_as_long_as_it_says(dead_time: float) -> None:
     for k in range(100):
         plant.step(np.full((1, 1), 10.0 * k * STEP), 1)
     assert plant.played[0, 0] == pytest.approx(10.0 * (99 * STEP - dead_time), abs=1e-9)
+
+
+@pytest.mark.parametrize("yaw", [0, 10, 22, 30, 147])
+def test_an_upright_cylinder_tips_where_its_rim_says_at_any_yaw(yaw: int) -> None:
+    """tan(slope) = radius / half height; edges rounded by 1 mm take 1 % of this radius."""
+    radius, height = 0.1, 0.6
+    grips = {"friction": [2.0, 2.0]}
+    for share, stands in ((0.965, True), (1.01, False)):
+        lean = math.atan(share * radius / (0.5 * height))
+        site = {"terrain": {"kind": "slope", "slope": lean, "surface": grips}}
+        plant = standing(free([{"kind": "cylinder", "size": [radius, height], "surface": grips}], 0.0), site)
+        plant.position[0, :3] = -0.5 * height * math.sin(lean), 0.0, 0.5 * height * math.cos(lean)
+        a, b = 0.5 * lean, 0.5 * math.radians(yaw)
+        # turned by the yaw about its own axis, then leant with the slope
+        turned = -math.sin(a) * math.sin(b), -math.sin(a) * math.cos(b), math.cos(a) * math.sin(b), math.cos(a) * math.cos(b)  # fmt: skip
+        plant.position[0, 3:] = turned
+        plant.step(np.zeros((1, 0)), 1500)
+        x, y = plant.position[0, 3:5]
+        upright = 1.0 - 2.0 * (x * x + y * y)
+        assert (upright > math.cos(lean) - 0.02) == stands, (share, upright)

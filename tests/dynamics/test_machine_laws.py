@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
@@ -274,6 +275,13 @@ def test_rate_limit_dead_zone_and_backlash() -> None:
     for command, wanted in ((0.3, 0.28), (0.29, 0.28), (0.2, 0.22)):
         plant.step(np.full((1, 1), command), 400)
         assert plant.position[0, 0] == pytest.approx(wanted, abs=1e-3)
+
+
+@pytest.mark.parametrize("kind", ["effort", "brake", "speed"])
+def test_backlash_of_what_commands_no_place_is_refused(kind: str) -> None:
+    drive = {"kind": kind, "limit": 10.0, "backlash": 0.02} | ({"top_speed": 1.0, "gain": 5.0} if kind == "speed" else {})
+    with pytest.raises(ValidationError, match=f"backlash: 0.02 .*only a position drive has it.*kind {kind}"):
+        Machine.model_validate(slider(**drive))
 
 
 def test_gear_and_rotor_add_the_rotor_inertia_times_the_square_of_the_gear() -> None:

@@ -127,3 +127,18 @@ def test_beams_meet_the_triangles_wherever_they_run() -> None:
         elif len(track) == len(way):
             assert found == 6.0
     assert met > 60
+
+
+@pytest.mark.parametrize("place", [(0.0, 0.0), (0.03, 0.07), (0.05, 0.05), (0.1, -0.2), (0.025, 0.075)])
+def test_a_ball_touches_even_ground_of_triangles_once(place: tuple[float, float]) -> None:
+    """In a triangle, on its edge and on a corner: twice would be friction twice against turning on the spot."""
+    site = {"terrain": {"kind": "rough", "height": 0.0, "spacing": 0.1, "size": [4, 4]}}
+    machine = {
+        "name": "ball",
+        "bodies": {"b": {"mass": 2.0, "inertia": [0.008] * 3, "shapes": [{"kind": "sphere", "size": [0.1]}]}},
+        "joints": {"base": {"kind": "free", "child": "b", "start": [*place, 0.1, 0, 0, 0]}},
+    }
+    plant = Plant(build_model(Machine.model_validate(machine)), 1, 0.002, threads=1, surroundings=build_scene(Site.model_validate(site)))  # fmt: skip
+    plant.step(np.zeros((1, 0)), 250)
+    assert plant.contact_count[0] == 1
+    assert plant.position[0, 2] == pytest.approx(0.1, abs=1e-4)

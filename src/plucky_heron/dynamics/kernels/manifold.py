@@ -72,7 +72,7 @@ def feature(shapes, k, at, dx, dy, dz, corners, both_ends):
             square = abs(lz)
             count = 8
             # tilted, its lowest point must be one of the corners; upright, they must not wander
-            first = math.atan2(ly, lx) if lx * lx + ly * ly > 1e-4 else 0.0
+            first = math.atan2(ly, lx) if lx * lx + ly * ly > 1e-8 else 0.0
             for e in range(8):
                 turn = first + 0.25 * math.pi * e
                 corners[e, 0], corners[e, 1] = size[0] * math.cos(turn), size[0] * math.sin(turn)

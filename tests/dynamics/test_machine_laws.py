@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 import pytest
-from pydantic import ValidationError
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pydantic import ValidationError
 from scipy.integrate import solve_ivp
 
 from plucky_heron.dynamics.building import build_model
@@ -279,7 +279,9 @@ def test_rate_limit_dead_zone_and_backlash() -> None:
 
 @pytest.mark.parametrize("kind", ["effort", "brake", "speed"])
 def test_backlash_of_what_commands_no_place_is_refused(kind: str) -> None:
-    drive = {"kind": kind, "limit": 10.0, "backlash": 0.02} | ({"top_speed": 1.0, "gain": 5.0} if kind == "speed" else {})
+    drive = {"kind": kind, "limit": 10.0, "backlash": 0.02} | (
+        {"top_speed": 1.0, "gain": 5.0} if kind == "speed" else {}
+    )
     with pytest.raises(ValidationError, match=f"backlash: 0.02 .*only a position drive has it.*kind {kind}"):
         Machine.model_validate(slider(**drive))
 

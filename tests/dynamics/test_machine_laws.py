@@ -279,7 +279,7 @@ def test_rate_limit_dead_zone_and_backlash() -> None:
 
 @pytest.mark.parametrize("kind", ["effort", "brake", "speed"])
 def test_backlash_of_what_commands_no_place_is_refused(kind: str) -> None:
-    drive = {"kind": kind, "limit": 10.0, "backlash": 0.02} | (
+    drive: dict[str, Any] = {"kind": kind, "limit": 10.0, "backlash": 0.02} | (
         {"top_speed": 1.0, "gain": 5.0} if kind == "speed" else {}
     )
     with pytest.raises(ValidationError, match=f"backlash: 0.02 .*only a position drive has it.*kind {kind}"):

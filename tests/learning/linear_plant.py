@@ -51,17 +51,26 @@ def learn(method: str, seed: int, steps: int, copies: int = 16, **settings: Any)
     best = cost(lambda x: -x @ gains.T)
     found, done, marks = np.inf, 0, iter(np.linspace(0.5, 1.0, 11) * steps)
     mark = next(marks)
+    begin = getattr(learner, "begin_episodes", None)
+    going = np.full(copies, begin is None)
+    age[:] = age if begin is None else 0
     while done < steps:
         while not learner.ready():
+            if begin is not None:
+                begun, numbers = begin(~going)
+                going[begun], age[begun] = True, 0
+                for copy, number in zip(begun, numbers, strict=True):
+                    state[copy] = np.random.default_rng([seed, int(number)]).uniform(-1, 1, 2)
             command = np.clip(learner.choose(state), -2.0, 2.0)
             pay = -np.einsum("ni,ij,nj->n", state, Q, state) - R[0, 0] * command[:, 0] ** 2
             after = state @ A.T + command @ B.T
-            age += 1
-            cut = age >= LENGTH
-            learner.take(Experience(pay, after, np.zeros(copies, bool), cut, state, command))
+            age += going
+            cut = (age >= LENGTH) & going
+            learner.take(Experience(np.where(going, pay, 0.0), after, np.zeros(copies, bool), cut, state, command))
             fresh = generator.uniform(-1, 1, (copies, 2))
             state, age = np.where(cut[:, None], fresh, after), np.where(cut, 0, age)
-            done += copies
+            done += int(going.sum())
+            going &= ~cut | (begin is None)
         learner.improve(done / steps)
         if done >= mark:
             found = min(found, cost(learner.policy().commands))

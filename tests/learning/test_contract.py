@@ -76,8 +76,14 @@ class Straight:
             observations += 1.0
         return self.inner.choose(observations)
 
+    def begin_episodes(self, idle: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        copies, numbers = self.inner.begin_episodes(idle)
+        return (np.repeat(copies, 2), np.repeat(numbers, 2)) if self.fault == "twice" else (copies, numbers)
+
     def take(self, experience: Experience) -> None:
         self.inner.take(experience)
+        if self.fault == "lost" and experience.lost is not None:
+            self.weight += float(experience.after[experience.lost].sum())
         if self.fault == "writes later":
             experience.after[0] = 7.0
         if self.fault == "grows":
@@ -102,7 +108,7 @@ class Straight:
             from dataclasses import replace
 
             return replace(policy, high=policy.high + 50.0, low=policy.low + 40.0)
-        if self.fault == "ending":
+        if self.fault in ("ending", "lost"):
             policy.parameters[0] = self.weight
         return policy
 
@@ -126,7 +132,7 @@ def test_a_method_that_keeps_all_laws_passes() -> None:
 @pytest.mark.parametrize(
     ("fault", "law"),
     [("shape", 2), ("nan", 2), ("one array", 2), ("writes", 3), ("writes later", 3), ("clock", 6), ("objects", 7), ("restores nothing", 7), ("limits", 8),
-     ("figure", 10), ("grows", 9), ("ending", 4)],
+     ("figure", 10), ("grows", 9), ("ending", 4), ("lost", 11), ("twice", 12)],
 )  # fmt: skip
 def test_a_broken_law_is_named(fault: str, law: int) -> None:
     with pytest.raises(ContractError, match=f"law {law}:"):

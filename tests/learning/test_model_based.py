@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import pytest
 
-from plucky_heron.learning.ensemble import Ensemble, Member
+from plucky_heron.learning.ensemble import Ensemble, Member, held_out
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.learning.replay import CUT, ENDED, Replay
 
@@ -96,6 +97,7 @@ def test_the_ensemble_recovers_a_known_linear_system(gaussian: bool) -> None:
 def test_an_untaught_ensemble_disagrees_and_errs() -> None:
     replay = linear_steps(100)
     ensemble = Ensemble(2, 1, 5, (32,), "tanh", False, np.random.default_rng(4))
+    ensemble.learn(replay, 0, 128, 3e-3, np.random.default_rng(1))  # takes the scales alone
     before = ensemble.error(replay)
     ensemble.learn(replay, 600, 128, 3e-3, np.random.default_rng(1))
     after = ensemble.error(replay)
@@ -182,3 +184,99 @@ def test_branches_are_explored_as_the_method_explores(fed: str, memory: float) -
     assert found == pytest.approx(memory, abs=0.15 if memory == 0.0 else 0.05)
     if fed != "sac":
         assert apart[1].std() == pytest.approx(0.1, rel=0.15)
+
+
+def test_held_out_rows_are_never_learned_from_and_errors_are_theirs() -> None:
+    """What stands in them may be anything: the members do not change, the error does."""
+    replay, other = linear_steps(400), linear_steps(400)
+    apart = held_out(replay)
+    assert 0.05 < apart.mean() < 0.15
+    found, scales = [], dict[str, Array]()
+    for buffer in (replay, other):
+        ensemble = Ensemble(2, 1, 3, (16,), "silu", False, np.random.default_rng(4))
+        if buffer is other:
+            other.after[: other.size][apart] += 1.0
+            ensemble.scales = scales
+        ensemble.scaled = 0 if buffer is replay else other.size
+        ensemble.learn(buffer, 40, 32, 1e-3, np.random.default_rng(5))
+        scales = ensemble.scales
+        found.append((ensemble.members[2].parameters.tobytes(), ensemble.error(buffer)[0]))
+    assert found[0][0] == found[1][0] and found[1][1] > found[0][1] + 1.0
+
+
+def test_each_row_is_foreseen_by_a_member_of_its_own_and_only_the_best_have_a_say() -> None:
+    ensemble = Ensemble(2, 1, 5, (8,), "silu", False, np.random.default_rng(4))
+    ensemble.elite = np.array([3, 1, 4, 0, 2])
+    state, command = np.random.default_rng(1).uniform(-1, 1, (300, 2)), np.zeros((300, 1))
+    each = np.array([ensemble.foresee(state, command, m).observations for m in range(5)])
+    generator, used = np.random.default_rng(2), np.zeros((300, 5))
+    for _ in range(60):
+        said = ensemble.foresee_each(state, command, generator, 3).observations
+        whose = np.abs(each - said).sum(axis=2).argmin(axis=0)
+        assert set(whose.tolist()) == {1, 3, 4}, "several members in one step"
+        used[np.arange(300), whose] += 1
+    assert used[:, [0, 2]].sum() == 0 and (used[:, [1, 3, 4]] > 5).all()
+
+
+def test_new_scales_change_nothing_that_was_foreseen() -> None:
+    small, large = linear_steps(60), linear_steps(400)
+    ensemble = Ensemble(2, 1, 2, (16, 16), "silu", False, np.random.default_rng(4))
+    ensemble.learn(small, 200, 64, 1e-3, np.random.default_rng(5))
+    state, command = np.random.default_rng(1).uniform(-1, 1, (50, 2)), np.zeros((50, 1))
+    before, scales = ensemble.foresee(state, command, 1), ensemble.scales
+    ensemble.learn(large, 0, 64, 1e-3, np.random.default_rng(5))
+    after = ensemble.foresee(state, command, 1)
+    assert np.abs(ensemble.scales["spread"] / scales["spread"] - 1.0).max() > 0.01
+    np.testing.assert_allclose(after.observations, before.observations, atol=2e-5)
+    np.testing.assert_allclose(after.reward, before.reward, atol=2e-5)
+    ensemble.learn(large, 0, 64, 1e-3, np.random.default_rng(5))
+    assert ensemble.scaled == large.size, "scales stay until there are twice as many rows"
+
+
+def test_only_the_newest_rounds_are_learned_from_while_the_horizon_grows() -> None:
+    """Eight rounds are asked for: at a horizon of one step that is eight steps, not as many as eight rounds of the longest."""
+    settings = settings_class("model-based").model_validate(SMALL | {"horizon": 1, "horizon_end": 12, "rounds_kept": 3})
+    learner = make_method("model-based", settings, SPACE, 8, 1)
+    played(learner, np.random.default_rng(4), 6)
+    for horizon in (1, 1, 1, 1, 2):
+        learner.run_ahead(horizon)
+    assert learner.foreseen.newest == 32 * (1 + 1 + 2) < learner.foreseen.size
+    newest = (learner.foreseen.next - 1 - np.arange(32 * 4)) % learner.foreseen.capacity
+    drawn = {int(k) for _ in range(40) for k in learner.foreseen.draw(32, learner.drawing, 1, 0.9).indices}
+    assert drawn <= set(newest.tolist()) and len(drawn) > 100
+
+
+def test_shaping_is_learned_where_the_task_tells_the_rest() -> None:
+    """A judge that knows every reward knows nothing of shaping: foreseen rows carry it as real ones do."""
+
+    class Knows:
+        every_reward = every_ending = True
+
+        def judge(self, before: np.ndarray, commands: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            return -np.square(before).sum(axis=1), np.zeros(len(before), bool)
+
+    space = replace(SPACE, judge=Knows())
+    changes = {
+        "model_updates": 60,
+        "model_hidden": [32, 32],
+        "rounds_kept": 1,
+        "model_rollouts": 256,
+        "reward_limit": 5.0,
+    }
+    learner = make_method("model-based", settings_class("model-based").model_validate(SMALL | changes), space, 8, 1)
+    generator, state = np.random.default_rng(3), np.random.default_rng(3).uniform(-1, 1, (8, 2))
+    nobody = np.zeros(8, bool)
+    for _ in range(60):
+        while not learner.ready():
+            command = np.clip(learner.choose(state), -1, 1)
+            after = state @ A.T + command @ B.T
+            shaping = 20.0 * (0.9 * after[:, 0] - state[:, 0])
+            own = -np.square(state).sum(axis=1)
+            cut = generator.random(8) < 0.03
+            learner.take(Experience(own + shaping, after, nobody, cut, state, command, shaping=shaping))
+            state = np.where(cut[:, None], generator.uniform(-1, 1, (8, 2)), after)
+        learner.improve(0.5)
+    rows = slice(0, 256)
+    seen, then = learner.foreseen.observations[rows], learner.foreseen.after[rows]
+    wanted = -np.square(seen).sum(axis=1) + 20.0 * (0.9 * then[:, 0] - seen[:, 0])
+    assert np.corrcoef(wanted, learner.foreseen.reward[rows])[0, 1] > 0.9

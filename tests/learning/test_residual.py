@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -14,7 +15,9 @@ from plucky_heron.handover.equality import TOLERANCE, check_forms
 from plucky_heron.handover.forms.c99 import to_c
 from plucky_heron.handover.forms.line import Line
 from plucky_heron.handover.forms.onnx import to_onnx
+from plucky_heron.learning.method import Space, make_method, settings_class
 from plucky_heron.learning.policy import Policy
+from plucky_heron.learning.residual import Residual
 from plucky_heron.project import Project
 from plucky_heron.simulation.drivers import Driver, Rule
 from plucky_heron.simulation.trials import run_trials
@@ -123,3 +126,54 @@ def test_a_recipe_file_names_what_it_corrects(folder: Path) -> None:
     path.write_text(text + "\n[residual]\nreach = 3\n")
     with pytest.raises(FileError, match=r"residual\.reach"):
         read_recipe(folder, "ppo")
+
+
+@pytest.mark.parametrize(("method", "squashed"), [("ppo", False), ("a2c", False), ("sac", True)])
+def test_a_correction_never_leaves_its_reach(method: str, squashed: bool) -> None:
+    """In training, in the policy that is kept, and in every form that goes out; the network asks for ten times as much."""
+    low, high = np.array([-5.0, -1.0]), np.array([5.0, 3.0])
+    space = Space(np.full(3, -1.0), np.full(3, 1.0), low, high)
+    base, reach = np.array([[0.3, 0.0, -0.2, 0.1], [0.0, 0.2, 0.0, 1.0]]), 0.3
+    settings = settings_class(method)()
+    learner = Residual(lambda s: make_method(method, settings, s, 16, 1), space, base, reach)
+    inner: Any = learner.inner
+    parameters = inner.parameters
+    network = inner.loss.actor if method in ("ppo", "a2c") else inner.actor
+    network.layers(parameters[: network.count])[-1][1][:2] = 10.0, -10.0
+    rows = np.random.default_rng(1).uniform(-1, 1, (16, 3))
+    alone = rows @ base[:, :-1].T + base[:, -1]
+    most = reach * 0.5 * (high - low)
+    if method != "sac":
+        assert (np.abs(learner.choose(rows) - alone) <= most + 1e-6).all()
+    policy = learner.policy()
+    corrected = policy.commands(rows) - alone
+    assert (np.abs(corrected) <= most + 1e-5).all() and np.abs(corrected[:, 0]).max() > 0.95 * most[0]
+    assert policy.squashed == squashed
+    inputs, outputs = (
+        [Line(f"x{k}", "m", -1.0, 1.0) for k in range(3)],
+        [Line(f"u{k}", "N", lo, hi) for k, (lo, hi) in enumerate(zip(low, high, strict=True))],
+    )
+    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "sum", inputs, outputs, 0.02)}
+    vectors = rows.astype(np.float32).astype(np.float64)
+    assert max(check_forms(files, vectors, policy.commands(vectors), high - low).values()) <= TOLERANCE
+
+
+def test_what_the_task_knows_of_its_reward_is_known_of_the_sum() -> None:
+    """A judge is asked about the commands that go out, not about corrections."""
+    asked: list[np.ndarray] = []
+
+    class Judge:
+        every_reward = every_ending = True
+
+        def judge(self, before: np.ndarray, commands: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            asked.append(commands)
+            return commands[:, 0], np.zeros(len(commands), bool)
+
+    space = Space(np.full(3, -1.0), np.full(3, 1.0), np.full(1, -5.0), np.full(1, 5.0), judge=Judge())
+    base = np.array([[0.3, 0.0, -0.2, 4.9]])
+    learner = Residual(lambda s: make_method("sac", settings_class("sac")(), s, 16, 1), space, base, 0.3)
+    judge = learner.inner.space.judge
+    rows, corrections = np.random.default_rng(1).uniform(-1, 1, (16, 3)), np.full((16, 1), 1.5)
+    judge.judge(rows, corrections, rows)
+    np.testing.assert_allclose(asked[0], np.clip(rows @ base[:, :-1].T + base[:, -1] + 1.5, -5.0, 5.0), atol=1e-6)
+    assert asked[0].max() == 5.0

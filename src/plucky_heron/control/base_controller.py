@@ -130,6 +130,7 @@ class _Heard:
 
     def drive(self, batch: Batch, observations: Array) -> Array:
         commands = self.driver.drive(batch, observations)
-        self.observations.append(observations.copy())
-        self.commands.append(commands.copy())
+        # what stands still after its end says nothing of how it is driven
+        self.observations.append(observations[batch.running])
+        self.commands.append(commands[batch.running])
         return commands

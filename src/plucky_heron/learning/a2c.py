@@ -40,4 +40,6 @@ class ActorCritic(OnPolicy):
         health = self.step(flat, rate)
         self.learned()
         spread = self.spread_on(flat)
+        for name in ("kl", "ratios_limited"):  # rows are learned from once, by the policy that drew them
+            del health[name]
         return health | facts | {"spread": spread, "learning_rate": rate}

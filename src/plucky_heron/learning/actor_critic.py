@@ -17,7 +17,7 @@ from plucky_heron.learning.health import ON_POLICY, HealthFigure
 from plucky_heron.learning.kernels import on_policy as losses
 from plucky_heron.learning.memory import Memory, Sequence
 from plucky_heron.learning.network import Network
-from plucky_heron.learning.settings import NetworkSettings, setting
+from plucky_heron.learning.settings import NetworkSettings, ends_as_shares, setting
 
 Array = np.ndarray
 
@@ -45,9 +45,9 @@ class OnPolicySettings(NetworkSettings):
         1e-3, "learning rate", "How far one gradient step moves the networks.",
         "Too large: change an update (KL) and ratios limited leave their bands. Too small: KL near 0.", gt=0, le=1,
     )  # fmt: skip
-    learning_rate_end: float = setting(
-        1e-4, "learning rate at the end", "What it falls to when the budget is used up.", "Too large: the score wanders at the end.",
-        ge=0, le=1,
+    learning_rate_share_end: float = setting(
+        0.1, "learning rate at the end", "Share of the learning rate that is left when the budget is used up; it falls evenly.",
+        "Too large: the score wanders at the end.", ge=0, le=1,
     )  # fmt: skip
     schedule: Literal["linear", "constant", "by change"] = setting(
         "linear", "schedule", "How the learning rate goes; by change: it follows the measured change (KL) to its wish.",
@@ -116,6 +116,8 @@ class OnPolicySettings(NetworkSettings):
         True, "bootstrap time limits", "The value of the state at which time cut an episode still counts.",
         "Off: the end of time looks like a failure that nothing announces.",
     )  # fmt: skip
+
+    _ends = ends_as_shares({"learning_rate_end": "learning_rate"})
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,9 @@ Array = np.ndarray
 MakeMethod = Callable[[int], Method]
 """Makes a fresh method from a seed."""
 
+MOST_STEPS = 50_000
+"""Steps after which a method that has not been ready as often as it should is given up."""
+
 
 class ContractError(AssertionError):
     """A law of the contract that a method breaks; names the law by its number."""
@@ -29,6 +32,8 @@ class World:
     space: Space
     copies: int
     seed: int = 0
+    lost_share: float = 0.0
+    """Of steps in which what followed is not known."""
 
     def steps(self, method: Method, count: int) -> Iterator[tuple[Array, Array, Experience]]:
         """Observation (B, observations), command (B, commands) and what followed, `count` times; `take` is for whoever goes through them."""
@@ -38,7 +43,20 @@ class World:
         mix = random.standard_normal((len(self.space.low), len(low))) / max(1, len(self.space.low))
         state = random.uniform(-1.0, 1.0, (self.copies, len(low)))
         age = random.integers(0, 12, self.copies)
+        begin = getattr(method, "begin_episodes", None)
+        going = np.full(self.copies, begin is None)
         for _ in range(count):
+            if begin is not None:
+                copies, numbers = begin(~going)
+                right = len(copies) == len(numbers) == len(np.unique(copies)) and not going[copies].any()
+                _require(
+                    right,
+                    12,
+                    f"episodes {numbers} begin in copies {copies}, of which some are not idle, or there twice",
+                )
+                for copy, number in zip(copies, numbers, strict=True):
+                    state[copy] = np.random.default_rng([self.seed, int(number)]).uniform(-1.0, 1.0, len(low))
+                going[copies], age[copies] = True, 0
             seen = middle + half * state
             shown = seen.copy()
             command = method.choose(seen)
@@ -53,11 +71,20 @@ class World:
             state = np.clip(
                 0.9 * state + 0.1 * np.tanh(share @ mix) + 0.05 * random.standard_normal(state.shape), -1.0, 1.0
             )
-            age += 1
-            reward = -np.square(state).sum(axis=1)
-            ended, cut = random.random(self.copies) < 0.02, age >= 12
-            yield seen, command, Experience(reward, middle + half * state, ended, cut, seen, command)
+            age += going
+            reward = np.where(going, -np.square(state).sum(axis=1), 0.0)
+            lost = (random.random(self.copies) < self.lost_share) & going
+            ended, cut = (random.random(self.copies) < 0.02) & going & ~lost, ((age >= 12) & going) | lost
+            reward[lost] = 0.0
+            after = np.where(lost[:, None], seen, middle + half * state)
+            yield (
+                seen,
+                command,
+                Experience(reward, after, ended, cut, seen, command, lost=lost if self.lost_share else None),
+            )
             over = ended | cut
+            if begin is not None:
+                going &= ~over
             state = np.where(over[:, None], random.uniform(-1.0, 1.0, state.shape), state)
             age[over] = 0
 
@@ -68,14 +95,16 @@ def learn(
     """Rounds of acting and improving as the loop of a run does it; the health figures of the last one."""
     health: dict[str, float] = {}
     done = 0
-    for _, _, experience in world.steps(method, 1_000_000):
+    for _, _, experience in world.steps(method, MOST_STEPS):
         method.take(change(experience) if change is not None else experience)
         while method.ready():
             health = method.improve(min(1.0, done / rounds))
             done += 1
             if done == rounds:
                 return health
-    return health
+    raise ContractError(
+        f"law 1: after {MOST_STEPS} steps of {world.copies} copies it was ready {done} times, wanted {rounds}"
+    )
 
 
 def hold_to_contract(
@@ -120,6 +149,7 @@ def hold_to_contract(
     _memory(make(1), world, rounds, most_kept)
     if not learns_what_follows:
         _endings(make, world, rounds)
+    _lost_steps(make, world, rounds)
 
 
 def _require(holds: bool, law: int, text: str) -> None:
@@ -249,3 +279,24 @@ def _endings(make: MakeMethod, world: World, rounds: int) -> None:
         4,
         "the policy depends on what stands behind a true ending",
     )
+
+
+def _lost_steps(make: MakeMethod, world: World, rounds: int) -> None:
+    """What stands behind a lost step never counts, nor does the step itself break anything."""
+
+    def other(experience: Experience) -> Experience:
+        assert experience.lost is not None
+        after = experience.after.copy()
+        after[experience.lost] = 0.5 * (world.space.observation_low + world.space.observation_high)
+        return replace(experience, after=after)
+
+    policies = []
+    for change in (None, other):
+        method = make(2)
+        found = learn(method, replace(world, lost_share=0.02), rounds, change)
+        _require(
+            all(np.isfinite(v) for v in found.values()), 11, f"after lost steps a figure is no finite number: {found}"
+        )
+        policies.append(method.policy().parameters)
+    _require(bool(np.isfinite(policies[0]).all()), 11, "after lost steps the policy is not finite")
+    _require(policies[0].tobytes() == policies[1].tobytes(), 11, "the policy depends on what stands behind a lost step")

@@ -10,9 +10,11 @@ from plucky_heron.learning.exploration import Deviations, Kind
 from plucky_heron.learning.health import OFF_POLICY, SATURATED, HealthFigure
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
+from plucky_heron.learning.network import Network
 from plucky_heron.learning.off_policy import OffPolicy, OffPolicySettings
+from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.replay import Rows
-from plucky_heron.learning.settings import setting
+from plucky_heron.learning.settings import ends_as_shares, left, setting
 from plucky_heron.randomness import freeze, stream, thaw
 
 Array = np.ndarray
@@ -31,9 +33,9 @@ class DeterministicSettings(OffPolicySettings):
         0.2, "exploration spread", "Spread of what is added, as a share of half the command range.",
         "Too small: the first way found is never left. Too large: the buffer holds nothing but stumbling.", ge=0, le=2,
     )  # fmt: skip
-    exploration_spread_end: float = setting(
-        0.05, "exploration spread at the end", "What the spread falls to when the budget is used up.",
-        "Too small too early: see exploration spread.", ge=0, le=2,
+    exploration_spread_share_end: float = setting(
+        0.25, "exploration spread at the end", "Share of the exploration spread that is left when the budget is used up; it falls evenly.",
+        "Too small too early: see exploration spread.", ge=0, le=1,
     )  # fmt: skip
     exploration_memory: float = setting(
         0.85, "exploration memory", "Correlation of drifting exploration from sample to sample.",
@@ -62,6 +64,8 @@ class DeterministicSettings(OffPolicySettings):
     target_smoothing_limit: float = setting(
         0.5, "smoothing limit", "That noise is held within this.", "See target smoothing.", gt=0, le=2
     )
+
+    _ends = ends_as_shares({"exploration_spread_end": "exploration_spread"})
 
 
 class TwinDelayedSettings(DeterministicSettings):
@@ -104,9 +108,7 @@ class DeterministicPolicyGradient(OffPolicy):
     def explore(self, inputs: Array, unit: Array) -> Array:
         """The policy's command and a deviation, within the limits."""
         s = self.settings
-        spread = s.exploration_spread + (s.exploration_spread_end - s.exploration_spread) * min(
-            max(self.progress, 0.0), 1.0
-        )
+        spread = s.exploration_spread * left(s.exploration_spread_share_end, self.progress)
         return np.clip(self.best(inputs) + spread * unit, -1.0, 1.0)
 
     def best(self, inputs: Array) -> Array:
@@ -148,6 +150,10 @@ class DeterministicPolicyGradient(OffPolicy):
             first.slope, settings.saturation_weight, self.actor_back, self.target, settings.target_mix, self.told,
         )  # fmt: skip
         self.actor_adam.counted()
+
+    def networks(self) -> list[tuple[Network, Array, Adam | None]]:
+        """The target of the policy besides."""
+        return [*super().networks(), (self.actor, self.target, None)]
 
     def figures(self) -> dict[str, float]:
         """Health figures of the last update; those of the policy are of its last turn."""

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plucky_heron.learning.inputs import carry_over
 from plucky_heron.learning.network import Activation, Network
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.replay import ENDED, Replay
@@ -16,6 +17,10 @@ from plucky_heron.learning.replay import ENDED, Replay
 Array = np.ndarray
 LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -3.0, 1.0
 """As shares of the changes' spread. A smaller least one lets what is certain crowd out the reward in the shared layers."""
+STRETCH, HELD_OUT = 10, 10
+"""Of every `HELD_OUT` stretches of so many steps of all copies, the last is never learned from: errors are measured on it."""
+JUDGED = 1000
+"""Rows that errors are measured on."""
 
 
 @dataclass(frozen=True)
@@ -137,26 +142,54 @@ class Ensemble:
         for member in self.members:
             member.network.initialise(member.parameters, generator, True, 0.1)
         wide = observations + 1
+        self.scaled = 0
+        """Rows that the scales were taken from."""
+        self.elite: Array = np.arange(members)
+        """Members that foresee, those that err least on held-out rows first."""
         self.scales: dict[str, Array] = {
             "middle": np.zeros(observations), "spread": np.ones(observations), "change_middle": np.zeros(wide), "change_spread": np.ones(wide),
         }  # fmt: skip
 
     def learn(
-        self, replay: Replay, steps: int, minibatch: int, rate: float, generator: np.random.Generator, unknown: Unknown | None = None
+        self, replay: Replay, steps: int, minibatch: int, rate: float, generator: np.random.Generator, unknown: Unknown | None = None,
+        bootstrap: bool = False,
     ) -> float:  # fmt: skip
-        """`steps` gradient steps of every member on rows of its own; returns the last mean loss."""
+        """`steps` gradient steps of every member on rows of its own, held-out ones left out; returns the last mean loss.
+
+        With `bootstrap` each member never sees a third of the rows, another one for each (Efron 1979: what drawing with putting back leaves out).
+        """
         unknown = unknown or Unknown(replay.reward, (replay.over == ENDED).astype(np.uint8))
-        self._rescale(replay, unknown)
+        if replay.size >= 2 * self.scaled:
+            self._rescale(replay, unknown)
+        learned = np.flatnonzero(~held_out(replay))
+        known = [learned[_kept(learned, number)] if bootstrap else learned for number in range(len(self.members))]
         loss = 0.0
         for _ in range(steps):
             loss = 0.0
-            for member in self.members:
-                rows = generator.integers(0, replay.size, minibatch)
+            for member, mine in zip(self.members, known, strict=True):
+                rows = mine[generator.integers(0, len(mine), minibatch)]
                 state, commands, after = replay.observations[rows], replay.commands[rows], replay.after[rows]
                 replay.turn_some(generator, (state, after), commands)
                 inputs, wanted = self._inputs(state, commands), self._wanted(state, after, unknown.reward[rows])
                 loss += member.fit(inputs, wanted, unknown.ended[rows].astype(np.float32), rate) / len(self.members)
         return loss
+
+    def foresee_each(
+        self, observations: Array, commands: Array, generator: np.random.Generator, count: int, noise: Array | None = None
+    ) -> Foreseen:  # fmt: skip
+        """What follows, each row foreseen by one of the `count` best members, drawn by chance, all of them alike often (Chua et al. 2018, TS1)."""
+        best = self.elite[: max(1, min(count, len(self.elite)))]
+        parts = np.array_split(np.arange(len(observations)), len(best))
+        found = [
+            self.foresee(observations[rows], commands[rows], int(member), None if noise is None else noise[rows])
+            for rows, member in zip(parts, generator.permutation(best), strict=True)
+        ]
+        return Foreseen(*(np.concatenate([getattr(f, name) for f in found]) for name in Foreseen.__dataclass_fields__))
+
+    def disagreement(self, observations: Array, commands: Array) -> Array:
+        """How far the members' foreseen observations lie apart, row by row (N,), as a share of the changes' spread."""
+        said = np.array([self.foresee(observations, commands, m).observations for m in range(len(self.members))])
+        return np.asarray((said.std(axis=0) / self.scales["change_spread"][:-1]).mean(axis=1))
 
     def foresee(self, observations: Array, commands: Array, member: int, noise: Array | None = None) -> Foreseen:
         """What one member foresees at (N, observations) and (N, commands), SI; `noise` (N, observations + 1) draws from its spread."""
@@ -191,24 +224,47 @@ class Ensemble:
         return Inspection(replay.after[order].astype(np.float64), one, far)
 
     def error(self, replay: Replay) -> tuple[float, float]:
-        """On the newest row of copies, which nobody learned from yet: error of the members' mean and their disagreement, both as
-        shares of the changes' spread.
+        """On held-out rows: error of the members' mean and their disagreement, both as shares of the changes' spread.
+
+        Members are put in the order of their own errors, for `foresee_each`. Before there are any such rows, the newest row of copies is taken.
         """
-        here = slice(replay.last, replay.last + replay.copies)
+        kept = np.flatnonzero(held_out(replay))
+        if not len(kept):
+            kept = np.arange(replay.last, replay.last + replay.copies)
+        age = (replay.next - 1 - kept) % replay.capacity
+        here = np.resize(kept[np.argsort(age)], JUDGED)
         state, commands = replay.observations[here], replay.commands[here]
         said = np.array([self.foresee(state, commands, m).observations for m in range(len(self.members))])
         scale = self.scales["change_spread"][:-1]
         missed = (said.mean(axis=0) - replay.after[here]) / scale
+        each = np.square((said - replay.after[here]) / scale).mean(axis=(1, 2))
+        self.elite = np.argsort(each, kind="stable")
         return float(np.sqrt(np.square(missed).mean())), float((said.std(axis=0) / scale).mean())
 
     def _rescale(self, replay: Replay, unknown: Unknown) -> None:
-        used = slice(0, replay.size)
+        """Scales from all rows; members are changed so that they foresee what they foresaw before, their spreads apart."""
+        used, old = slice(0, replay.size), self.scales
         state = replay.observations[used]
         changes = np.column_stack([replay.after[used] - state, unknown.reward[used]])
         self.scales = {
             "middle": state.mean(axis=0), "spread": state.std(axis=0) + 1e-6, "change_middle": changes.mean(axis=0),
             "change_spread": changes.std(axis=0) + 1e-6,
         }  # fmt: skip
+        learned, self.scaled = self.scaled > 0, replay.size
+        if not learned:
+            return
+        new, k = self.scales, self.observations + 1
+        ratio = old["change_spread"] / new["change_spread"]
+        shift = (old["change_middle"] - new["change_middle"]) / new["change_spread"]
+        for member in self.members:
+            before, now = ((scales["middle"], 1.0 / scales["spread"]) for scales in (old, new))
+            carry_over(member.network, member.parameters, before, now, member.adam)
+            for vector, factor, added in (
+                (member.parameters, ratio, shift), (member.adam.mean, 1.0 / ratio, 0.0 * shift), (member.adam.square, ratio**-2.0, 0.0 * shift),
+            ):  # fmt: skip
+                weights, biases = member.network.layers(vector)[-1][:2]
+                weights[:, :k] = weights[:, :k] * factor
+                biases[:k] = biases[:k] * factor + added
 
     def _inputs(self, observations: Array, commands: Array) -> Array:
         scaled = np.clip((observations - self.scales["middle"]) / self.scales["spread"], -8.0, 8.0)
@@ -221,6 +277,7 @@ class Ensemble:
     def keep(self) -> dict[str, Array]:
         """State for a checkpoint."""
         kept = {f"scales.{k}": v.copy() for k, v in self.scales.items()}
+        kept |= {"scaled": np.array(self.scaled), "elite": self.elite.copy()}
         for number, member in enumerate(self.members):
             kept[f"{number}.parameters"] = member.parameters.copy()
             kept |= {f"{number}.adam.{k}": v for k, v in member.adam.keep().items()}
@@ -229,9 +286,21 @@ class Ensemble:
     def restore(self, kept: dict[str, Array]) -> None:
         """Set the state kept by `keep`."""
         self.scales = {k: kept[f"scales.{k}"].copy() for k in self.scales}
+        self.scaled, self.elite = int(kept["scaled"]), kept["elite"].copy()
         for number, member in enumerate(self.members):
             member.parameters[...] = kept[f"{number}.parameters"]
             member.adam.restore({k: kept[f"{number}.adam.{k}"] for k in ("mean", "square", "count")})
+
+
+def held_out(replay: Replay) -> Array:
+    """Which entries of a buffer are never learned from, bool (size,): whole stretches, since neighbours in time are nearly the same."""
+    return np.asarray((np.arange(replay.size) // (replay.copies * STRETCH)) % HELD_OUT == HELD_OUT - 1)
+
+
+def _kept(entries: Array, member: int) -> Array:
+    """Which entries a member may learn from, bool; the same ones every time."""
+    mixed = (entries.astype(np.uint64) * np.uint64(2654435761) + np.uint64(member * 97531)) % np.uint64(2**32)
+    return np.asarray(mixed < np.uint64(int(0.632 * 2**32)))
 
 
 def _share(odds: Array) -> Array:

@@ -44,7 +44,8 @@ AT_LIMIT = HealthFigure("at_limit", "draws beyond the limits", 0.0, 0.2, "%")
 INPUTS_AT_LIMIT = HealthFigure("inputs_at_limit", "inputs at their limit", 0.0, 0.02, "%")
 TRAINING_SCORE = HealthFigure("training_score", "score while exploring", digits=1)
 UNSOLVED = HealthFigure("unsolved", "physics steps not solved to 1 mm/s", 0.0, 0.01, "%")
-"""Both of any method: the loop adds them; the second only where something may touch."""
+LOST = HealthFigure("lost", "simulations lost in an update", 0.0, 0.0, digits=0)
+"""All three of any method: the loop adds them; `UNSOLVED` only where something may touch."""
 
 ON_POLICY = (KL, RATIOS_LIMITED, SPREAD, CRITIC_EXPLAINS, VALUE_PREDICTED, VALUE_REALISED, AT_LIMIT, INPUTS_AT_LIMIT)
 OFF_POLICY = (CRITIC_LOSS, VALUE_PREDICTED, VALUE_REALISED, INPUTS_AT_LIMIT)

@@ -99,6 +99,11 @@ class Experience:
         What `choose` gave for it, SI.
     setpoints : (B, S), optional
         Those that `Space.shift` names, at the command; given where it is.
+    shaping : (B,), optional
+        What of `reward` is shaping; given where there is any.
+    lost : bool (B,), optional
+        What followed is not known, since the simulation gave no finite number. The step teaches nothing: `reward` is 0, `after`
+        is `before`, and the episode counts as cut there.
     """
 
     reward: Array
@@ -108,6 +113,21 @@ class Experience:
     before: Array | None = None
     command: Array | None = None
     setpoints: Array | None = None
+    shaping: Array | None = None
+    lost: Array | None = None
+
+    def limited(self, limit: float | None, spread: float = 1.0) -> Array:
+        """The reward over `spread`, the task's own part of it held within `limit`; what shaping adds is never held.
+
+        Held too, it would not add up to what it must over an episode, and what is best would not stay best.
+        """
+        reward = self.reward / spread
+        if limit is None:
+            return reward
+        if self.shaping is None:
+            return np.clip(reward, -limit, limit)
+        shaping = self.shaping / spread
+        return np.clip(reward - shaping, -limit, limit) + shaping
 
 
 class Method(Protocol):
@@ -132,6 +152,8 @@ class Method(Protocol):
     8. *Policy.* `policy` is without exploration, and finished: later learning does not change it.
     9. *Memory.* It does not grow with the steps, beyond what settings state (a replay buffer).
     10. *Figures.* `improve` gives finite numbers by name; those worth showing are declared as `health` of the settings' class.
+    11. *Lost steps.* A step that is `lost` teaches nothing, and the episode before it counts as cut.
+    12. *Episodes of its own.* A method may have `begin_episodes(idle)`; see `EpisodeChooser`.
     """
 
     def choose(self, observations: Array) -> Array:
@@ -160,6 +182,18 @@ class Method(Protocol):
 
     def restore(self, kept: dict[str, Array]) -> None:
         """Set the state kept by `keep`."""
+        ...
+
+
+class EpisodeChooser(Protocol):
+    """What a method has besides, that says itself which episodes are begun, and in which copies: a search compares on equal starts."""
+
+    def begin_episodes(self, idle: Array) -> tuple[Array, Array]:
+        """Copies (K,) that begin an episode now, and the numbers (K,) of these episodes; of copies `idle` (mask, B).
+
+        Called before the first `choose`, and after each `take` and `improve`. A copy that begins none stands still: it is given to `choose` and `take` as before,
+        with a reward of 0, and nothing that it does counts as a step.
+        """
         ...
 
 

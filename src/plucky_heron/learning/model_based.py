@@ -53,6 +53,18 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         ge=1,
         le=20,
     )
+    elites: int = setting(
+        3, "elites", "How many of the ensemble's networks run ahead: those that err least on rows that none learned from.",
+        "As many as the ensemble: the worst has its say. 1: model rollouts believe one network's errors.", ge=1, le=20,
+    )  # fmt: skip
+    model_bootstrap: bool = setting(
+        False, "rows of its own", "Each network never sees a third of the rows, another one each: they disagree more where little is known.",
+        "On with few rows: every network knows less.",
+    )  # fmt: skip
+    disagreement_limit: float | None = setting(
+        None, "disagreement limit", "A model rollout ends where the networks disagree by more than this share of the changes' spread.",
+        "None with long horizons: goes on where the model only guesses. Too small: no rollout goes anywhere.", gt=0,
+    )  # fmt: skip
     model_hidden: tuple[int, ...] = setting(
         (96, 96), "model's layers", "Width of each hidden layer of the model.", "Too small: model error stays high with plenty of data.",
         min_length=1, max_length=8,
@@ -166,6 +178,8 @@ class _Imagining(OffPolicy):
             s.model_rollouts * max(2, longest * s.rounds_kept), s.model_rollouts, self.observations, self.actions,
             mirror=self.space.mirror, mirrored_share=s.mirrored_share,
         )  # fmt: skip
+        self.horizons: Array = np.zeros(s.rounds_kept, dtype=np.int64)
+        """Of the rounds of model rollouts that are learned from, the newest last."""
         self.judge = self.space.judge if s.reward_and_endings == "from the task" else None
         rows_kept = self.replay.capacity
         self.unknown = Unknown(np.zeros(rows_kept, dtype=np.float32), np.zeros(rows_kept, dtype=np.uint8))
@@ -174,6 +188,8 @@ class _Imagining(OffPolicy):
         self.setpoints: Array = np.zeros((rows_kept if wanted else 0, wanted), dtype=np.float32)
         self.since_model = 0
         self.model_figures: Array = np.zeros(4)
+        self.shaped = False
+        """Whether there is shaping in the reward: that part is learned, whatever else is known."""
         self.real = max(1, round(s.real_share * s.minibatch))
         rows, o = s.minibatch, self.observations
 
@@ -193,6 +209,7 @@ class _Imagining(OffPolicy):
     def take(self, experience: Experience) -> None:
         """Remember the step and what of it is not known, and count towards the model's next turn."""
         before, commands = self.met(experience)
+        self.shaped |= experience.shaping is not None
         super().take(experience)
         here = slice(self.replay.last, self.replay.last + self.copies)
         paid, ended = self._known(before, commands, experience.after)
@@ -201,7 +218,18 @@ class _Imagining(OffPolicy):
         if self.shift is not None:
             assert experience.setpoints is not None
             self.setpoints[here] = experience.setpoints
+        if experience.lost is not None and experience.lost.any():
+            self._lose(experience.lost)
         self.since_model += self.copies
+
+    def _lose(self, lost: Array) -> None:
+        """What stands beside the rows that are lost is that of the rows before them, as in the buffer."""
+        rows = self.replay.last + np.flatnonzero(lost)
+        before = (rows - self.copies) % self.replay.capacity if self.replay.size > self.copies else rows
+        for column in (self.unknown.reward, self.unknown.ended):
+            column[rows] = column[before]
+        if self.shift is not None:
+            self.setpoints[rows] = self.setpoints[before]
 
     def improve(self, progress: float) -> dict[str, float]:
         """The model's turn where it is due, then the learner's."""
@@ -212,7 +240,7 @@ class _Imagining(OffPolicy):
             first = self.model_figures[3] == 0.0
             turns = s.model_updates * (FIRST_TURN if first else 1)
             loss = self.ensemble.learn(
-                self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling, self.unknown
+                self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling, self.unknown, s.model_bootstrap
             )
             horizon = round(s.horizon + (s.horizon_end - s.horizon) * min(max(progress, 0.0), 1.0))
             self.model_figures[:] = missed, apart, loss, horizon
@@ -228,20 +256,25 @@ class _Imagining(OffPolicy):
         for step in range(horizon):
             inputs = self.inputs.of(state)
             commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), deviations.draw())
-            member = int(self.modelling.integers(len(self.ensemble.members)))
             noise = self.modelling.standard_normal((count, self.observations + 1))
             noise[:, -1] = 0.0  # the reward is foreseen by its mean
-            then = self.ensemble.foresee(state, commands, member, noise)
+            then = self.ensemble.foresee_each(state, commands, self.modelling, self.model_settings.elites, noise)
             paid, ended = self._known(state, commands, then.observations)
-            if self.judge is None or not self.judge.every_reward:
+            if self.judge is None or not self.judge.every_reward or self.shaped:
                 paid = paid + then.reward
             if self.judge is None or not self.judge.every_ending:
                 # by the likelier case: drawn by chance, a few wrong endings in a thousand would already spoil the values
                 ended = ended | (then.ending > 0.5)
-            cut = np.full(count, step == horizon - 1) & ~ended
+            cut = np.full(count, step == horizon - 1)
+            if (limit := self.model_settings.disagreement_limit) is not None:
+                cut |= self.ensemble.disagreement(state, commands) > limit
+            cut &= ~ended
             self.foreseen.add(state, commands, nobody, Experience(paid, then.observations, ended, cut))
-            deviations.begin(ended)
-            state = np.where(ended[:, None], self._real_states(count), then.observations)
+            over = ended | cut
+            deviations.begin(over)
+            state = np.where(over[:, None], self._real_states(count), then.observations)
+        self.horizons = np.append(self.horizons[1:], horizon)
+        self.foreseen.newest = count * int(self.horizons.sum())
 
     def _known(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
         """The known part of the reward, within the reward limit, and known endings; nothing where nothing is known."""
@@ -295,7 +328,7 @@ class _Imagining(OffPolicy):
         return super().keep() | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()} | {
             "modelling": freeze(self.modelling), "since_model": np.array(self.since_model), "model_figures": self.model_figures.copy(),
             "unknown.reward": self.unknown.reward[: self.replay.size].copy(), "unknown.ended": self.unknown.ended[: self.replay.size].copy(),
-            "setpoints": self.setpoints[: self.replay.size].copy(),
+            "setpoints": self.setpoints[: self.replay.size].copy(), "horizons": self.horizons.copy(), "shaped": np.array(self.shaped),
         }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
@@ -304,7 +337,9 @@ class _Imagining(OffPolicy):
         self.ensemble.restore({k[9:]: v for k, v in kept.items() if k.startswith("ensemble.")})
         self.foreseen.restore({k[9:]: v for k, v in kept.items() if k.startswith("foreseen.")})
         thaw(self.modelling, kept["modelling"])
-        self.since_model = int(kept["since_model"])
+        self.since_model, self.shaped = int(kept["since_model"]), bool(kept["shaped"])
+        self.horizons = kept["horizons"].copy()
+        self.foreseen.newest = self.model_settings.model_rollouts * int(self.horizons.sum())
         self.model_figures[...] = kept["model_figures"]
         self.unknown.reward[: self.replay.size] = kept["unknown.reward"]
         self.unknown.ended[: self.replay.size] = kept["unknown.ended"]

@@ -11,7 +11,7 @@ import numpy as np
 from plucky_heron.learning.critic import Critic, Side
 from plucky_heron.learning.exploration import Deviations, RandomStart
 from plucky_heron.learning.health import OFF_POLICY, HealthFigure
-from plucky_heron.learning.inputs import Inputs
+from plucky_heron.learning.inputs import Inputs, carry_over
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.kernels.basic import mix
 from plucky_heron.learning.method import Experience, Space
@@ -20,7 +20,7 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.running import RunningSpread
-from plucky_heron.learning.settings import NetworkSettings, setting
+from plucky_heron.learning.settings import NetworkSettings, left, setting
 from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares, to_shares
 
@@ -101,9 +101,10 @@ class OffPolicySettings(NetworkSettings):
         0, "policy rests", "Control steps at first in which critics learn and the policy stays as it began.",
         "0 where the policy begins as a base controller that already works: critics that know nothing pull it away before they know better.", ge=0, le=10_000_000,
     )  # fmt: skip
-    standardisation_steps: int = setting(
-        5_000, "standardisation steps", "Mean and spread of observations follow what is met for so long, and stay; at least the random start.",
-        "Too many: what networks have learned is moved under them. Too few: the scale is that of one corner, and inputs stand at their limit.", ge=0, le=10_000_000,
+    standardisation_steps: int | None = setting(
+        None, "standardisation steps", "Mean and spread of observations follow what is met for so long, at least the random start; off: to the end. They "
+        "follow at ever longer intervals, and networks are changed so that they say what they said before.",
+        "Too few: the scale is that of one corner, and inputs stand at their limit.", ge=0, le=10_000_000,
     )  # fmt: skip
     reward_standardisation: bool = setting(
         True, "standardise rewards", "Divides rewards by the running spread of the discounted return.",
@@ -161,6 +162,8 @@ class OffPolicy(ABC):
         work = settings.minibatch * max(settings.hidden) ** 2
         self.side = Side(threads if critics > 1 and work >= WORTH_A_THREAD else 1)
         self.steps = self.updates = 0
+        self.next_scale = max(settings.random_start_steps, LEAST_SCALE)
+        """Step at which the map of observations follows next."""
         self.progress, self.due = 0.0, 0.0
         self.waiting, self.episode_over = 0, False
         self.gap: Array = np.zeros(3)
@@ -207,8 +210,11 @@ class OffPolicy(ABC):
 
     def choose(self, observations: Array) -> Array:
         """Random commands at first, then the policy's with exploration."""
-        if self.steps < max(self.shared.random_start_steps, self.shared.standardisation_steps):
+        last = self.shared.standardisation_steps
+        if last is None or self.steps < max(last, self.next_scale):
             self.inputs.update(observations)
+            if self.steps >= self.next_scale:
+                self.follow()
         inputs = self.inputs.of(observations).astype(self.dtype)
         if self.steps < self.shared.random_start_steps:
             commands = self.random_start.draw()
@@ -216,19 +222,40 @@ class OffPolicy(ABC):
             commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), self.deviations.draw())
         return from_shares(self.space.low, self.space.high, commands)
 
+    def follow(self) -> None:
+        """Bring the map of observations up to what was seen; networks that have learned say what they said before."""
+        old, new = self.inputs.affine(), self.inputs.newest()
+        self.inputs.held = new
+        self.next_scale = 2 * max(self.steps, LEAST_SCALE)
+        if self.updates:
+            for network, parameters, adam in self.networks():
+                carry_over(network, parameters, old, new, adam)
+
+    def networks(self) -> list[tuple[Network, Array, Adam | None]]:
+        """All networks that read observations: parameters, and their optimiser where they have one."""
+        found: list[tuple[Network, Array, Adam | None]] = [
+            (self.actor, self.parameters, self.actor_adam),
+            (self.actor, self.averaged, None),
+        ]
+        for critic in self.critics:
+            found += [(critic.network, critic.parameters, critic.adam), (critic.network, critic.target, None)]
+        return found
+
     def take(self, experience: Experience) -> None:
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
         observations, commands = self.met(experience)
-        if (limit := self.shared.reward_limit) is not None:
-            experience = replace(experience, reward=np.clip(experience.reward, -limit, limit))
+        experience = replace(experience, reward=experience.limited(self.shared.reward_limit))
+        lost = experience.lost if experience.lost is not None and experience.lost.any() else None
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
         predicted = self.critics[0].of(inputs).copy()
         self.replay.add(observations, commands, predicted * self._reward_spread(), experience)
+        if lost is not None:
+            self.replay.lose(lost)
         self.running_return = self.shared.discount * self.running_return + experience.reward
         self.paid.update(self.running_return[:, None])
         over = experience.ended | experience.cut
         if over.any():
-            self._compare(experience, over)
+            self._compare(experience, over if lost is None else over & ~lost)
             self.running_return[over] = 0.0
             self.episode_over = True
             self.deviations.begin(over)
@@ -315,7 +342,7 @@ class OffPolicy(ABC):
 
     def decayed(self, rate: float) -> float:
         """A learning rate as it is at this point of the budget."""
-        return rate * (1.0 - (1.0 - self.shared.learning_rate_share_end) * min(max(self.progress, 0.0), 1.0))
+        return rate * left(self.shared.learning_rate_share_end, self.progress)
 
     def fit_critics(self, rows: Rows, worth: Array, chosen: Array | None) -> None:
         """One step of each critic towards `worth` (N,); then they value the policy's commands `chosen` (N, commands), if it is
@@ -356,12 +383,17 @@ class OffPolicy(ABC):
     def keep(self) -> dict[str, Array]:
         """All state, the replay buffer included."""
         kept: dict[str, Array] = {
-            "parameters": self.parameters.copy(), "averaged": self.averaged.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
+            "parameters": self.parameters.copy(), "averaged": self.averaged.copy(), "paid": self.paid.keep(),
             "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(),
-            "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over]),
+            "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over, self.next_scale]),
             "shares": np.array([self.progress, self.due]),
         }  # fmt: skip
-        parts = {"adam": self.actor_adam.keep(), "replay": self.replay.keep(), "random": self.random_start.keep()}
+        parts = {
+            "inputs": self.inputs.keep(),
+            "adam": self.actor_adam.keep(),
+            "replay": self.replay.keep(),
+            "random": self.random_start.keep(),
+        }
         parts |= {f"critic{number}": critic.keep() for number, critic in enumerate(self.critics)}
         return kept | {f"{part}.{k}": v for part, values in parts.items() for k, v in values.items()}
 
@@ -372,13 +404,13 @@ class OffPolicy(ABC):
             return {k.removeprefix(name + "."): v for k, v in kept.items() if k.startswith(name + ".")}
 
         self.parameters[...], self.averaged[...] = kept["parameters"], kept["averaged"]
-        self.inputs.seen.restore(kept["seen"])
+        self.inputs.restore(part("inputs"))
         self.paid.restore(kept["paid"])
         self.running_return = kept["running_return"].copy()
         thaw(self.drawing, kept["drawing"])
         self.gap[...] = kept["gap"]
         self.steps, self.updates, self.waiting = (int(x) for x in kept["counts"][:3])
-        self.episode_over = bool(kept["counts"][3])
+        self.episode_over, self.next_scale = bool(kept["counts"][3]), int(kept["counts"][4])
         self.progress, self.due = (float(x) for x in kept["shares"])
         self.actor_adam.restore(part("adam"))
         self.replay.restore(part("replay"))
@@ -389,6 +421,8 @@ class OffPolicy(ABC):
 
 WORTH_A_THREAD = 256 * 64 * 64
 """Minibatch times squared width from which handing one critic to another thread saves more than it costs."""
+LEAST_SCALE = 500
+"""Steps before which the map of observations is not held."""
 MOST_AT_ONCE = 256
 """Updates after which the loop is told, so that it can stop."""
 PATIENCE = 8192

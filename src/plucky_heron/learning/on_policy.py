@@ -24,6 +24,7 @@ from plucky_heron.learning.network import Network
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.running import RunningSpread
+from plucky_heron.learning.settings import left
 from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares
 
@@ -53,6 +54,8 @@ class OnPolicy:
         self.paid = RunningSpread(1)
         self.running_return: Array = np.zeros(copies)
         self.carried: Array = np.zeros((copies, actions), dtype=np.float32)
+        self.beyond: Array = np.zeros(2, dtype=np.int64)
+        """How many numbers of the commands that went out stood at their limits, and of how many."""
         self.rate = settings.learning_rate
         self.each = np.arange(copies)
         self.filled: Array = np.zeros(copies, dtype=np.int64)
@@ -61,7 +64,7 @@ class OnPolicy:
         """Rows of each copy that belong to finished episodes."""
         self.columns = {
             "inputs": (observations,), "actions": (actions,), "log_density": (), "reward": (), "goes_on": (), "cut": (), "tail": (),
-            "first": (),
+            "first": (), "lost": (),
         }  # fmt: skip
         self.rows: dict[str, Array] = {}
         self._grow(max(2, settings.steps_per_update // copies))
@@ -115,30 +118,34 @@ class OnPolicy:
         actions = mean + unit * np.exp(log_spread)
         self.rows["inputs"][t, each] = inputs
         self.rows["first"][t, each] = self.fresh
+        self.rows["lost"][t, each] = 0.0
         self.rows["actions"][t, each] = actions
         self.rows["log_density"][t, each] = gaussian_log_density(unit, log_spread)
         drawn = actions + self.carried
         np.multiply(drawn - mean, np.float32(self.shared.exploration_memory), out=self.carried)
         if self.shared.squashed:
             drawn = np.tanh(drawn)
+        limit = 0.99 if self.shared.squashed else 1.0
+        self.beyond += (int((np.abs(drawn) >= limit).sum()), drawn.size)
         return from_shares(self.space.low, self.space.high, drawn.astype(np.float64))
 
     def take(self, experience: Experience) -> None:
         """Keep rewards and ends; standardise rewards by the running spread of the discounted return."""
         settings, t, each = self.shared, self.filled, self.each
-        reward = experience.reward
+        spread = 1.0
         if settings.reward_standardisation:
-            self.running_return = settings.discount * self.running_return + reward
+            self.running_return = settings.discount * self.running_return + experience.reward
             self.paid.update(self.running_return[:, None])
-            reward = reward / self.paid.spread[0]
-        if settings.reward_limit is not None:
-            reward = np.clip(reward, -settings.reward_limit, settings.reward_limit)
+            spread = float(self.paid.spread[0])
+        reward = experience.limited(settings.reward_limit, spread)
         over = experience.ended | experience.cut
         self.running_return[over] = 0.0
         self.carried[over] = 0.0
         cut = experience.cut & ~experience.ended
         self.rows["reward"][t, each], self.rows["goes_on"][t, each], self.rows["cut"][t, each] = reward, ~over, cut
         self.rows["tail"][t, each] = 0.0
+        if experience.lost is not None:
+            self.rows["lost"][t, each] = experience.lost
         if cut.any() and settings.time_limit_bootstrap:
             # the critic does not change before the next update, so that its word may be taken now
             self.rows["tail"][t[cut], each[cut]] = self._value(experience.after, cut)
@@ -164,6 +171,7 @@ class OnPolicy:
         t, b = height, self.copies
         values = self._values(t).reshape(t, b)
         used = np.arange(t)[:, None] < (self.complete if episodes else self.filled)[None, :]
+        lost = self.rows["lost"][:t] > 0.0
         next_values = np.zeros((t, b))
         next_values[:-1] = values[1:]
         if not episodes:
@@ -171,9 +179,12 @@ class OnPolicy:
         goes_on = self.rows["goes_on"][:t]
         next_values *= goes_on
         next_values = np.where(self.rows["cut"][:t] > 0.0, self.rows["tail"][:t], next_values)
+        # a step that is lost surprises nobody: the row before it counts as cut there
+        next_values = np.where(lost, values / self.shared.discount, next_values)
+        used &= ~lost | lost.all()  # where every step was lost, nothing is right; advantages are zero then
         advantage: Array = np.zeros((t, b))
         kernels.advantages(
-            np.where(used, self.rows["reward"][:t], 0.0), np.where(used, values, 0.0), np.where(used, next_values, 0.0),
+            np.where(used, self.rows["reward"][:t], 0.0), np.where(used | lost, values, 0.0), np.where(used | lost, next_values, 0.0),
             np.where(used, goes_on, 0.0), self.shared.discount, self.shared.advantage_decay, advantage,
         )  # fmt: skip
         return values, advantage + values, advantage, used
@@ -193,13 +204,16 @@ class OnPolicy:
         gains = advantage[used]
         if self.shared.advantage_standardisation:
             gains = (gains - gains.mean()) / (gains.std() + 1e-8)
+        if self.loss.memories is not None and not everything:
+            # sequences stay whole; what is lost in them pulls at nothing
+            everything, used = True, np.ones_like(used)
+            gains, spread = np.where(chosen, _spread_out(gains, chosen), 0.0), returns[used]
         rows = Minibatch(
             flat("inputs"), flat("actions"), flat("log_density"), gains.astype(np.float32), spread.astype(np.float32),
             values[used].astype(np.float32), self._sequence(t),
         )  # fmt: skip
-        limit = np.abs(np.tanh(rows.actions)) >= 0.99 if self.shared.squashed else np.abs(rows.actions) >= 1.0
         return rows, {
-            "critic_explains": 1.0 - float(np.var(errors) / (np.var(spread) + 1e-12)), "at_limit": float(limit.mean()),
+            "critic_explains": 1.0 - float(np.var(errors) / (np.var(spread) + 1e-12)), "at_limit": float(self.beyond[0] / max(1, self.beyond[1])),
             "inputs_at_limit": self.inputs.at_limit(rows.inputs),
             "value_predicted": float(values[used].mean()), "value_realised": float(spread.mean()),
         }  # fmt: skip
@@ -215,6 +229,7 @@ class OnPolicy:
                     column[: last - first, b] = column[first:last, b].copy()
                 self.filled[b] = last - first
         self.complete[:] = 0
+        self.beyond[:] = 0
 
     def scheduled_rate(self, progress: float) -> float:
         """The learning rate of this update."""
@@ -223,9 +238,7 @@ class OnPolicy:
             return self.rate
         if settings.schedule == "constant":
             return settings.learning_rate
-        return settings.learning_rate + (settings.learning_rate_end - settings.learning_rate) * min(
-            max(progress, 0.0), 1.0
-        )
+        return settings.learning_rate * left(settings.learning_rate_share_end, progress)
 
     def step(self, rows: Minibatch, rate: float) -> dict[str, float]:
         """One gradient step."""
@@ -249,12 +262,12 @@ class OnPolicy:
         return room
 
     def spread_on(self, flat: Minibatch) -> float:
-        """Mean spread of the draws on some of the rows."""
+        """Mean spread of what goes out, with what is carried from draw to draw, on some of the rows."""
         inputs = flat.inputs[:, : self.space.seen]
         if flat.sequence is not None:
             inputs = self.loss.beside(self.parameters, 0, np.ascontiguousarray(inputs), flat.sequence)
         _, log_spread = self.loss.means_and_spreads(self.parameters, np.ascontiguousarray(inputs[:64]))
-        return float(np.exp(log_spread).mean())
+        return float(np.exp(log_spread).mean() / np.sqrt(1.0 - self.shared.exploration_memory**2))
 
     def minibatches(self, flat: Minibatch) -> Iterator[Minibatch]:
         """All rows once, in parts of the minibatch's size: shuffled, or with a memory whole sequences of some copies."""
@@ -313,7 +326,7 @@ class OnPolicy:
         height = int(self.filled.max())
         kept |= {f"rows.{k}": v[:height].copy() for k, v in self.rows.items()}
         return kept | {
-            "parameters": self.parameters.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
+            "parameters": self.parameters.copy(), "beyond": self.beyond.copy(), "seen": self.inputs.seen.keep(), "paid": self.paid.keep(),
             "running_return": self.running_return.copy(), "carried": self.carried.copy(), "exploration": freeze(self.exploration),
             "state": self.state.copy(), "begun": self.begun.copy(), "fresh": self.fresh.copy(),
             "order": freeze(self.order), "filled": self.filled.copy(), "complete": self.complete.copy(), "rate": np.array(self.rate),
@@ -326,6 +339,7 @@ class OnPolicy:
         self.inputs.seen.restore(kept["seen"])
         self.paid.restore(kept["paid"])
         self.running_return = kept["running_return"].copy()
+        self.beyond = kept["beyond"].copy()
         self.carried[...] = kept["carried"]
         self.state, self.begun, self.fresh = (kept[name].copy() for name in ("state", "begun", "fresh"))
         thaw(self.exploration, kept["exploration"])
@@ -336,6 +350,13 @@ class OnPolicy:
             self._grow(height)
         for name, column in self.rows.items():
             column[:height] = kept[f"rows.{name}"]
+
+
+def _spread_out(values: Array, chosen: Array) -> Array:
+    """Values of the chosen rows (mask, N) at their places among all (N,), zeros elsewhere."""
+    found: Array = np.zeros(len(chosen))
+    found[chosen] = values
+    return found
 
 
 WORTH_A_THREAD = 256 * 64 * 64

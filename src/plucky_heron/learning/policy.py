@@ -29,7 +29,7 @@ class Policy:
     Attributes
     ----------
     squashed
-        Whether the network's outputs pass through tanh; else they are clipped.
+        Whether the network's outputs pass through tanh; else they are held within -1 .. 1.
     normalised
         Whether the network normalises its hidden layers.
     offset, scale : float32 (observations,)
@@ -112,8 +112,8 @@ class Policy:
             state = memory.step(self.memory_parameters, inputs, state)
             inputs = np.concatenate([inputs, state], axis=1)
         drawn = (network or self.network).forward(self.parameters, inputs)
-        if self.squashed:
-            drawn = np.tanh(drawn)
+        # held within -1 .. 1, so that a correction stays within its reach
+        drawn = np.tanh(drawn) if self.squashed else np.clip(drawn, -1.0, 1.0)
         centre = self.middle if self.base is None else sensed @ self.base[:, :-1].T + self.base[:, -1]
         commands: Array = np.clip(centre + self.half * drawn, self.low, self.high)
         return commands, state

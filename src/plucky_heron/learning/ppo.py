@@ -5,6 +5,10 @@ Every refinement can be switched off by a setting, so that its effect can be mea
 
 from __future__ import annotations
 
+from typing import Literal
+
+import numpy as np
+
 from plucky_heron.learning.actor_critic import Minibatch, OnPolicySettings
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.on_policy import OnPolicy
@@ -29,6 +33,10 @@ class ProximalSettings(OnPolicySettings):
     kl_limit: float | None = setting(
         0.03, "KL limit", "Passes end early once the policy has moved this far.", "Passes always 1: limit too small or step too large.",
         gt=0,
+    )  # fmt: skip
+    kl_check: Literal["minibatch", "pass"] = setting(
+        "minibatch", "KL looked at", "Whether the KL limit is looked at after each minibatch, or only after whole passes.",
+        "pass: a single pass may take the policy several times as far as the limit.",
     )  # fmt: skip
     kl_wanted: float = setting(
         0.01,
@@ -67,7 +75,8 @@ class ProximalPolicy(OnPolicy):
         settings = self.settings
         sums: dict[str, float] = {}
         steps = passes = 0
-        moved = 0.0
+        moved = lately = 0.0
+        limit = settings.kl_limit if settings.kl_limit is not None else np.inf
         while passes < settings.passes:
             passes += 1
             moved, before = 0.0, steps
@@ -77,7 +86,10 @@ class ProximalPolicy(OnPolicy):
                     sums[name] = sums.get(name, 0.0) + value
                 moved += figures["kl"]
                 steps += 1
+                lately = 0.75 * lately + 0.25 * figures["kl"]
+                if settings.kl_check == "minibatch" and lately > limit:
+                    break
             moved /= steps - before
-            if settings.kl_limit is not None and moved > settings.kl_limit:
+            if moved > limit or (settings.kl_check == "minibatch" and lately > limit):
                 break
         return {name: value / steps for name, value in sums.items()}, passes, moved

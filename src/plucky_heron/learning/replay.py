@@ -77,6 +77,8 @@ class Replay:
         self.over: Array = np.zeros(self.capacity, dtype=np.uint8)
         self.predicted: Array = np.zeros(self.capacity, dtype=np.float32)
         self.size = self.next = 0
+        self.newest: int | None = None
+        """Entries that may be drawn: the newest ones, or all if None; not with priorities."""
         leaves = 1
         while priority > 0.0 and leaves < self.capacity:
             leaves *= 2
@@ -96,6 +98,23 @@ class Replay:
             kernels.set_priorities(self.tree, np.arange(here.start, here.stop), np.full(self.copies, self.highest))
         self.next = (self.next + self.copies) % self.capacity
         self.size = min(self.size + self.copies, self.capacity)
+
+    def lose(self, lost: Array) -> Array:
+        """Take back the newest row of some copies (mask, copies): the row before it stands there twice, as cut.
+
+        Returns the entry (lost,) that each was copied from: of the copy's own past, or, where it has none, of another copy.
+        """
+        here = self.last + np.flatnonzero(lost)
+        if self.size > self.copies:
+            sources = (here - self.copies) % self.capacity
+            self.over[sources] = np.where(self.over[sources] == 0, CUT, self.over[sources])
+        else:
+            others = np.flatnonzero(~lost)
+            sources = np.full(len(here), self.last + others[0]) if len(others) else here
+        for name in self._columns:
+            getattr(self, name)[here] = getattr(self, name)[sources]
+        self.over[here] = np.where(self.over[here] == 0, CUT, self.over[here])
+        return np.asarray(sources)
 
     @property
     def last(self) -> int:
@@ -118,7 +137,9 @@ class Replay:
             weight = (self.size * chance) ** -evenness
             rows.weight[:] = weight / weight.max()
         else:
-            rows.indices[:] = generator.integers(0, self.size, count)
+            recent = self.size if self.newest is None else min(self.newest, self.size)
+            first = self.next - recent if recent < self.size else 0
+            rows.indices[:] = (first + generator.integers(0, recent, count)) % self.capacity
         kernels.gather(
             self.observations, self.after, self.commands, self.reward, self.over, rows.indices, self.copies, self.last, steps, discount,
             rows.observations, rows.after, rows.commands, rows.reward, rows.factor,

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from plucky_heron.learning.method import Experience, Method, Space
+from plucky_heron.learning.method import Experience, Judge, Method, Space
 from plucky_heron.learning.policy import Policy
 
 Array = np.ndarray
@@ -34,15 +34,22 @@ class Residual:
         most = reach * 0.5 * (space.high - space.low)
         self.space, self.reach = space, reach
         self.base = base.astype(np.float32)
-        # what is known of the reward is known of sums, which the method never sees
-        self.inner = make(replace(space, low=-most, high=most, judge=None))
+        self.inner_low, self.inner_high = -most, most
+        judge = None if space.judge is None else _JudgeOfSums(space.judge, self._sum)
+        self.inner = make(replace(space, low=-most, high=most, judge=judge))
+        begin = getattr(self.inner, "begin_episodes", None)
+        if begin is not None:
+            self.begin_episodes = begin
 
     def choose(self, observations: Array) -> Array:
-        """The base controller's commands and the method's corrections, within the limits."""
+        """The base controller's commands and the method's corrections, these within their reach, the sum within the limits."""
+        self._corrections = np.clip(self.inner.choose(observations), self.inner_low, self.inner_high)
+        return self._sum(observations, self._corrections)
+
+    def _sum(self, observations: Array, corrections: Array) -> Array:
         seen = observations[:, : self.space.seen]
         base = seen @ self.base[:, :-1].T.astype(np.float64) + self.base[:, -1]
-        self._corrections = self.inner.choose(observations)
-        return np.asarray(np.clip(base + self._corrections, self.space.low, self.space.high))
+        return np.asarray(np.clip(base + corrections, self.space.low, self.space.high))
 
     def take(self, experience: Experience) -> None:
         """As the method does; its command was the correction."""
@@ -75,3 +82,15 @@ class Residual:
         """Set the state kept by `keep`."""
         self.base = kept["base"]
         self.inner.restore({name[6:]: values for name, values in kept.items() if name.startswith("inner.")})
+
+
+class _JudgeOfSums:
+    """A judge that is given corrections: what is known of the reward is known of the commands that go out."""
+
+    def __init__(self, judge: Judge, of_sum: Callable[[Array, Array], Array]) -> None:
+        self.judged, self.of_sum = judge, of_sum
+        self.every_reward, self.every_ending = judge.every_reward, judge.every_ending
+
+    def judge(self, before: Array, commands: Array, after: Array) -> tuple[Array, Array]:
+        """See `Judge.judge`."""
+        return self.judged.judge(before, self.of_sum(before, commands), after)

@@ -22,8 +22,8 @@ from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares
 
 Array = np.ndarray
-FREE, NOBODYS = -1, -2
-"""Copies that begin an episode; copies in the midst of one that no candidate drove from its start (also at first: they are staggered)."""
+FREE = -1
+"""A copy that no candidate drives."""
 MOST_KEPT = 20_000
 """Weights that are kept for the landscape; the oldest make room."""
 
@@ -40,6 +40,10 @@ class SearchSettings(MethodSettings):
     episodes: int = setting(
         4, "episodes each", "Episodes by whose mean weights are judged.",
         "1 with varied starts: what was easy wins, and the score falls again when it is tried afresh.", ge=1, le=1000,
+    )  # fmt: skip
+    common_starts: bool = setting(
+        True, "common starts", "All candidates of a round are judged on the same starts; each round has new ones.",
+        "Off: what differs between candidates is in part the luck of their starts.",
     )  # fmt: skip
 
 
@@ -96,6 +100,10 @@ class EvolutionSettings(SearchSettings):
         gt=0,
         le=1,
     )
+    weight_decay: float = setting(
+        0.0, "weight decay", "Share of the weights that each round takes off.",
+        "0: weights grow until every command stands at a limit. Too large: nothing is kept.", ge=0, lt=1,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -129,8 +137,12 @@ class Search(ABC):
         """Finished episodes of each candidate."""
         self.given: Array = np.zeros(settings.candidates, dtype=np.int64)
         """Begun episodes of each candidate."""
-        self.assigned: Array = np.full(copies, NOBODYS)
+        self.lost: Array = np.zeros(settings.candidates, dtype=np.int64)
+        """Episodes of each candidate in which the simulation failed."""
+        self.assigned: Array = np.full(copies, FREE)
         self.running: Array = np.zeros(copies)
+        self.worst = np.inf
+        """The least score of an episode of this round."""
         self.kept: Array = np.zeros(count)
         self.past = Landscape(np.zeros((0, count)), np.zeros(0))
         self.round = 0
@@ -150,10 +162,7 @@ class Search(ABC):
     # --- acting --------------------------------------------------------------------------------------------------
 
     def choose(self, observations: Array) -> Array:
-        """Each copy follows its own weights through an episode; those tried least come next."""
-        for copy in np.flatnonzero(self.assigned == FREE):
-            self.assigned[copy] = int(np.argmin(self.given))
-            self.given[self.assigned[copy]] += 1
+        """Each copy follows the weights of its candidate through an episode."""
         current = self.inputs.of(observations)[:, None, : self.space.seen].astype(np.float64)
         at, sizes = 0, self.network.sizes
         mine = self.weights[np.maximum(self.assigned, 0)]
@@ -165,36 +174,52 @@ class Search(ABC):
                 current = _bend(self.network.activation, current)
         return from_shares(self.space.low, self.space.high, np.clip(current[:, 0], -1.0, 1.0))
 
+    def begin_episodes(self, idle: Array) -> tuple[Array, Array]:
+        """Idle copies (mask, copies) take the next episodes of the round; once all are given, the others stand still."""
+        free = np.flatnonzero(idle & (self.assigned == FREE))
+        each, candidates = self.shared.episodes, self.shared.candidates
+        left = each * candidates - int(self.given.sum())
+        copies = free[:left]
+        numbers = np.zeros(len(copies), dtype=np.int64)
+        for k, copy in enumerate(copies):
+            mine = int(np.argmin(self.given))
+            start = self.round * each + int(self.given[mine])
+            numbers[k] = start if self.shared.common_starts else start * candidates + mine
+            self.assigned[copy], self.running[copy] = mine, 0.0
+            self.given[mine] += 1
+        return copies, numbers
+
     def take(self, experience: Experience) -> None:
         """Sum up; an episode that is over counts for its candidate."""
         self.running += experience.reward
-        over = np.flatnonzero(experience.ended | experience.cut)
-        for copy in over:
+        lost = experience.lost if experience.lost is not None else np.zeros(self.copies, dtype=np.bool_)
+        for copy in np.flatnonzero((experience.ended | experience.cut) & (self.assigned >= 0)):
             mine = self.assigned[copy]
-            if mine >= 0:
-                self.totals[mine] += self.running[copy]
-                self.tried[mine] += 1
-        self.running[over] = 0.0
-        self.assigned[over] = FREE
+            self.totals[mine] += 0.0 if lost[copy] else self.running[copy]
+            self.lost[mine] += lost[copy]
+            self.tried[mine] += 1
+            self.worst = min(self.worst, self.running[copy])
+            self.assigned[copy] = FREE
 
     def ready(self) -> bool:
-        """Whether every candidate had its episodes."""
-        return bool((self.tried >= self.shared.episodes).all())
+        """Whether every candidate had its episodes: all of those that were asked, and no others."""
+        return bool((self.tried == self.shared.episodes).all())
 
     # --- learning ------------------------------------------------------------------------------------------------
 
     def improve(self, progress: float) -> dict[str, float]:
-        """Judge the round and draw the next; episodes under way are finished by its first candidate, and not counted."""
-        scores = self.totals / self.tried
+        """Judge the round and draw the next. An episode that the simulation lost scores as the worst of the round: it is never worth seeking."""
+        worst = self.worst if np.isfinite(self.worst) else 0.0
+        scores = (self.totals + np.where(self.lost > 0, self.lost * worst, 0.0)) / self.tried
         weights = np.concatenate([self.past.weights, self.weights])[-MOST_KEPT:]
         self.past = Landscape(weights, np.concatenate([self.past.scores, scores])[-MOST_KEPT:])
         self.judge(scores, progress)
         spread = float(self.weights.std(axis=0).mean())
         self.round += 1
         self.weights = self.candidates()
-        for values in (self.totals, self.tried, self.given):
+        for values in (self.totals, self.tried, self.given, self.lost):
             values[:] = 0
-        self.assigned[self.assigned >= 0] = NOBODYS
+        self.worst = np.inf
         return {
             "score_best": float(scores.max()), "score_mean": float(scores.mean()), "score_spread": float(scores.std()), "spread": spread,
         }  # fmt: skip
@@ -223,16 +248,18 @@ class Search(ABC):
 
     def keep(self) -> dict[str, Array]:
         """All state."""
-        names = ("weights", "totals", "tried", "given", "assigned", "running", "kept")
+        names = ("weights", "totals", "tried", "given", "lost", "assigned", "running", "kept")
         return {name: getattr(self, name).copy() for name in names} | {
+            "worst": np.array(self.worst),
             "past.weights": self.past.weights.copy(), "past.scores": self.past.scores.copy(), "drawing": freeze(self.drawing),
             "round": np.array(self.round),
         }  # fmt: skip
 
     def restore(self, kept: dict[str, Array]) -> None:
         """Set the state kept by `keep`."""
-        for name in ("weights", "totals", "tried", "given", "assigned", "running", "kept"):
+        for name in ("weights", "totals", "tried", "given", "lost", "assigned", "running", "kept"):
             setattr(self, name, kept[name].copy())
+        self.worst = float(kept["worst"])
         self.past = Landscape(kept["past.weights"].copy(), kept["past.scores"].copy())
         self.round = int(kept["round"])
         thaw(self.drawing, kept["drawing"])
@@ -359,6 +386,7 @@ class EvolutionStrategy(Search):
         ranks[np.argsort(scores[: 2 * half])] = np.linspace(-0.5, 0.5, 2 * half)
         slope = ((ranks[:half] - ranks[half:])[:, None] * self.noise).mean(axis=0) / self.settings.perturbation
         self.adam.step(self.kept, -slope, self.settings.learning_rate)
+        self.kept *= 1.0 - self.settings.weight_decay
 
     def keep(self) -> dict[str, Array]:
         """All state."""

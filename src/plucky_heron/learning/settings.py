@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from plucky_heron.files import Settings
 from plucky_heron.learning.health import HealthFigure
@@ -14,6 +14,35 @@ from plucky_heron.learning.network import Activation
 def setting(default: Any, name: str, does: str, wrong: str, **limits: Any) -> Any:
     """A field of a method's settings."""
     return Field(default=default, title=name, description=does, json_schema_extra={"wrong": wrong}, **limits)
+
+
+def left(share_end: float, progress: float) -> float:
+    """What is left, at a share `progress` of the budget, of something that falls evenly to the share `share_end`."""
+    return 1.0 - (1.0 - share_end) * min(max(progress, 0.0), 1.0)
+
+
+def ends_as_shares(old: dict[str, str]) -> Any:
+    """A validator that reads files from before ends were shares: ``learning_rate_end = 1e-4`` of 1e-3 is a share of 0.1.
+
+    `old` maps the old key to that of the value at first. An end above it, which let a schedule rise, becomes a share of 1.
+    """
+
+    def shares(cls: type[Settings], data: Any) -> Any:
+        if not isinstance(data, dict):
+            return data
+        found = dict(data)
+        for key, first in old.items():
+            if key in found:
+                start = found.get(first, cls.model_fields[first].default)
+                end, new = found.pop(key), f"{first}_share_end"
+                if isinstance(end, int | float) and isinstance(start, int | float) and start > 0.0 and new not in found:
+                    found[new] = min(max(end / start, 0.0), 1.0)
+                else:
+                    found[key] = end
+        return found
+
+    before: Any = model_validator(mode="before")
+    return before(classmethod(shares))
 
 
 class MethodSettings(Settings):

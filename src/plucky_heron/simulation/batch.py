@@ -46,6 +46,8 @@ class Outcome:
     terms: Array
     ending: Array
     success: Array
+    lost: Array
+    """bool (B,): what followed finite commands is no finite number; the episode is over, and nobody knows how it went on."""
 
 
 class Batch:
@@ -173,17 +175,21 @@ class Batch:
         self._shown = {name: _read_only(values) for name, values in signals.items()} if code is not None else {}
         return signals | {f"own.{name}": values for name, values in self._own_signals.items()}
 
-    def start(self, episodes: Array) -> None:
-        """Begin with the given episode numbers (B,)."""
-        self.restart(np.arange(self.copies), episodes)
+    def start(self, episodes: Array, ages: Array | None = None) -> None:
+        """Begin with the given episode numbers (B,), as if `ages` (B,) samples of each had gone by already."""
+        self.restart(self._all, episodes, ages)
 
-    def restart(self, copies: Array, episodes: Array) -> None:
-        """Begin new episodes in some `copies` (indices); `episodes` are their numbers."""
+    def restart(self, copies: Array, episodes: Array, ages: Array | None = None) -> None:
+        """Begin new episodes in some `copies` (indices); `episodes` are their numbers.
+
+        `ages`, 0 if left out, only move the clock, and with it weather and set-points: machines stand at their starts.
+        """
         if len(copies) == 0:
             return
         self.plant.reset(copies)
-        for array in (self.age, self._held, self._settled):
+        for array in (self._held, self._settled):
             array[copies] = 0
+        self.age[copies] = 0 if ages is None else ages
         self.refused[copies] = False
         self.episode[copies] = episodes
         self.running[copies] = True
@@ -277,11 +283,12 @@ class Batch:
         success = (self._settled >= self._settle_samples) & ~(self._failure[np.maximum(ending, 0)] & (ending >= 0))
         if not finite.all():
             self._make_harmless(np.flatnonzero(~finite))
+        was = self.running.copy()
         self.running &= ending == GOING
         reward: Array = np.zeros(self.copies)
         for column in terms.T:  # in this order in every batch size: NumPy's own sum depends on the layout
             reward += column
-        return Outcome(reward, terms, ending, success)
+        return Outcome(reward, terms, ending, success, (ending == met.shape[1]) & was & ~self.refused)
 
     def _make_harmless(self, copies: Array) -> None:
         """A copy that blew up must not spread its numbers; it has ended and waits in the start pose."""

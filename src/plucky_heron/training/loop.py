@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from plucky_heron.errors import FileError
 from plucky_heron.files import read_arrays, write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.residual import Residual
-from plucky_heron.simulation.batch import TIME_UP, Batch
+from plucky_heron.simulation.batch import TIME_UP, Batch, Outcome
 from plucky_heron.task.observed_reward import ObservedReward
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
@@ -99,10 +99,16 @@ class Run:
         if recipe.shaping is not None:
             discount = float(getattr(recipe.method_settings(), "discount", 1.0))
             self.shaping = Shaping(self.batch, potential_of(problem, recipe.shaping.potential), discount)
-        self.batch.start(np.arange(recipe.copies))
-        self._begin_shaping(np.arange(recipe.copies))
+        self.begin: Callable[[Array], tuple[Array, Array]] | None = getattr(self.method, "begin_episodes", None)
+        """How the method begins episodes of its own choice, if it does."""
         # first episodes start at different ages, so that copies do not all end in the same step
-        self.batch.age[:] = np.linspace(0, self.batch.limit - 1, recipe.copies).astype(np.int64)
+        ages = np.linspace(0, self.batch.limit - 1, recipe.copies).astype(np.int64)
+        self.batch.start(np.arange(recipe.copies), ages if self.begin is None else None)
+        if self.begin is not None:
+            self.batch.running[:] = False
+            self._begin_chosen()
+        else:
+            self._begin_shaping(np.arange(recipe.copies))
 
     def work(
         self,
@@ -138,38 +144,71 @@ class Run:
     def update(self) -> dict[str, float]:
         """Collect until the method is ready, and let it improve; returns the health figures."""
         method, batch = self.method, self.batch
-        copies, seen = batch.copies, batch.observe()
-        unsolved = stepped = 0
+        seen = batch.observe()
+        unsolved = stepped = lost = 0
         while not method.ready():
             setpoints = batch.drawn(self.told_setpoints) if self.told_setpoints else None
             command = method.choose(seen)
+            moved = int(batch.running.sum())
             outcome = batch.step(command)
             unsolved += int(batch.plant.unsolved.sum())
-            stepped += copies * self.problem.task.timing.substeps
+            stepped += moved * self.problem.task.timing.substeps
+            lost += int(outcome.lost.sum())
             after = batch.observe()
-            cut, ended = outcome.ending == TIME_UP, outcome.ending >= 0
-            reward = outcome.reward if self.shaping is None else outcome.reward + self.shaping.pay(ended)
-            method.take(Experience(reward, after, ended, cut, seen, command, setpoints))
+            experience = self._experience(seen, command, outcome, after, setpoints)
+            method.take(experience)
             self._returns += outcome.reward
-            over = np.flatnonzero(cut | ended)
-            for copy in over:
+            over = np.flatnonzero(experience.cut | experience.ended)
+            for copy in over[~outcome.lost[over]]:
                 self.recent.append((float(self._returns[copy]), bool(outcome.success[copy])))
             self._returns[over] = 0.0
-            batch.restart(over, np.arange(self.next_episode, self.next_episode + len(over)))
-            seen = batch.observe() if len(over) else after
-            self._begin_shaping(over)
-            self.next_episode += len(over)
             self.episodes += len(over)
-            self.steps += copies
+            self.steps += moved
+            seen = batch.observe() if self._begin_episodes(over) else after
         health = method.improve(self.steps / self.recipe.steps)
+        self._begin_chosen()
         self.updates += 1
         self.recent = self.recent[-100:]
+        health["lost"] = float(lost)
         if stepped and batch.plant.bounded:
             health["unsolved"] = unsolved / stepped
         if self.recent:
             health["training_score"] = float(np.mean([score for score, _ in self.recent]))
             health["training_success"] = float(np.mean([success for _, success in self.recent]))
         return health
+
+    def _experience(
+        self, seen: Array, command: Array, outcome: Outcome, after: Array, setpoints: Array | None
+    ) -> Experience:
+        """What the method is told of a step; see `method.Experience`."""
+        lost = outcome.lost
+        ended, cut = (outcome.ending >= 0) & ~lost, (outcome.ending == TIME_UP) | lost
+        reward, shaping = outcome.reward, None
+        if self.shaping is not None:
+            shaping = np.where(lost, 0.0, self.shaping.pay(ended))
+            reward = reward + shaping
+        if lost.any():
+            after = np.where(lost[:, None], seen, after)
+        return Experience(reward, after, ended, cut, seen, command, setpoints, shaping, lost)
+
+    def _begin_episodes(self, over: Array) -> bool:
+        """New episodes for the copies (indices) whose episodes are over, or where the method says; whether any was begun."""
+        if self.begin is not None:
+            return self._begin_chosen()
+        self._start(over, np.arange(self.next_episode, self.next_episode + len(over)))
+        self.next_episode += len(over)
+        return len(over) > 0
+
+    def _begin_chosen(self) -> bool:
+        if self.begin is None:
+            return False
+        copies, numbers = self.begin(~self.batch.running)
+        self._start(copies, numbers)
+        return len(copies) > 0
+
+    def _start(self, copies: Array, numbers: Array) -> None:
+        self.batch.restart(copies, numbers)
+        self._begin_shaping(copies)
 
     def _begin_shaping(self, copies: Array) -> None:
         if self.shaping is not None:
@@ -278,6 +317,8 @@ def method_of(
         return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads, recipe.own)
 
     space = space_of(problem)
+    if recipe.shaping is not None and not recipe.shaping.symmetric:
+        space = replace(space, mirror=None)  # a mirrored row would keep the potential of the other side
     if recipe.residual is None or base is None:
         return make(space)
     return Residual(make, space, base.gain, recipe.residual.reach)

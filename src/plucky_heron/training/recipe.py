@@ -38,6 +38,8 @@ class ShapingPlan(Settings):
 
     potential: str
     """Formula over the task's signals, in points of the score: how far along the episode is."""
+    symmetric: bool = False
+    """Whether it is the same with left and right exchanged; if not, nothing is learned in the mirror."""
 
 
 class Recipe(Settings):
@@ -177,9 +179,19 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         elif key == "residual.reach":
             data["residual"] = (data["residual"] or {}) | {"reach": value}
         elif key == "shaping.potential":
-            data["shaping"] = None if value is None else {"potential": text}
+            data["shaping"] = None if value is None else (data["shaping"] or {}) | {"potential": text}
+        elif key == "shaping.symmetric":
+            data["shaping"] = (data["shaping"] or {}) | {"symmetric": value}
         else:
-            others = ["copies", "steps", "training_time_limit", "residual", "residual.reach", "shaping.potential"]
+            others = [
+                "copies",
+                "steps",
+                "training_time_limit",
+                "residual",
+                "residual.reach",
+                "shaping.potential",
+                "shaping.symmetric",
+            ]
             raise FileError(source, key, text, f"unknown setting; {did_you_mean(key, [*known, *others])}")
     try:
         changed = Recipe.model_validate(data).knowing(recipe.own)

@@ -39,7 +39,7 @@ def to_onnx(policy: Policy) -> bytes:
     for k, (weights, biases, *norm) in enumerate(layers):
         constants[f"weights_{k}"], constants[f"biases_{k}"] = weights, biases
         last = k == len(layers) - 1
-        summed = ("raw" if policy.squashed else "drawn") if last else f"sum{k}"
+        summed = "raw" if last else f"sum{k}"
         nodes.append(helper.make_node("Gemm", [f"x{k}", f"weights_{k}", f"biases_{k}"], [summed]))
         if norm:
             constants[f"gains_{k}"], constants[f"offsets_{k}"] = norm
@@ -50,6 +50,9 @@ def to_onnx(policy: Policy) -> bytes:
             nodes += _bend(policy.activation, summed, f"x{k + 1}")
     if policy.squashed:
         nodes.append(helper.make_node("Tanh", ["raw"], ["drawn"]))
+    else:
+        constants["least_drawn"], constants["most_drawn"] = (np.array(x, dtype=np.float32) for x in (-1.0, 1.0))
+        nodes.append(helper.make_node("Clip", ["raw", "least_drawn", "most_drawn"], ["drawn"]))
     if policy.base is None:
         constants["middle"] = policy.middle
     else:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
-from plucky_heron.learning.health import TRAINING_SCORE, UNSOLVED, HealthFigure
+from plucky_heron.learning.health import LOST, TRAINING_SCORE, UNSOLVED, HealthFigure
 from plucky_heron.learning.settings import MethodSettings
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
 from plucky_heron.training.recipe import Recipe
@@ -34,7 +34,7 @@ def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
     settings = recipe.method_settings() if recipe is not None else None
     # a project's own method may declare none
     figures: tuple[HealthFigure, ...] = settings.health_figures() if isinstance(settings, MethodSettings) else ()
-    return (*figures, TRAINING_SCORE, UNSOLVED)
+    return (*figures, TRAINING_SCORE, UNSOLVED, LOST)
 
 
 def seeds_text(count: int) -> str:

@@ -81,7 +81,7 @@ def test_a_simulation_that_blew_up_is_counted_and_teaches_nothing(
     kept = run.method.keep()
     if "replay.observations" in kept and len(heard) * 16 <= 4096:
         # the step itself is nowhere in the buffer; the one before it stands there as cut
-        first, k = next(
+        first, lost_copy = next(
             (t, int(np.flatnonzero(e.lost)[0])) for t, e in enumerate(heard) if e.lost is not None and e.lost.any()
         )
         here, before = first * 16 + lost_copy, (first - 1) * 16 + lost_copy

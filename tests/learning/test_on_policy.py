@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from scipy import stats
 
 from plucky_heron.errors import StateError
-from plucky_heron.learning.actor_critic import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss
+from plucky_heron.learning.actor_critic import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss, Minibatch
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.task.commanding import to_shares
 
@@ -242,3 +242,83 @@ def test_rows_before_a_lost_step_count_as_cut_there(update_after: str) -> None:
         assert advantage[t, 0] == pytest.approx(wanted, rel=1e-6)
     flat, _ = learner.batch()
     assert len(flat.inputs) == 15
+
+
+@pytest.mark.parametrize(
+    "changes",
+    [
+        {"beyond_weight": 0.7},
+        {"value_huber": 0.3},
+        {"beyond_weight": 0.7, "spread": "from the network", "shared_trunk": True, "value_huber": 0.3},
+    ],
+)
+def test_the_gradient_of_what_is_added_to_the_loss_is_its_slope(changes: dict[str, Any]) -> None:
+    settings = settings_class("ppo").model_validate(SMALL | changes)
+    loss = ActorCriticLoss(settings, 3, 2, np.float64, 0.2)
+    generator = np.random.default_rng(1)
+    parameters = loss.initial(generator)
+    loss.actor.layers(parameters[loss.actor_part])[-1][1][:2] = 1.4, -1.3  # means beyond the limits
+    inputs, means = generator.standard_normal((12, 3)), None
+    means, spread = loss.means_and_spreads(parameters, inputs)
+    drawn = means + 0.1 * generator.standard_normal((12, 2))
+    unit = (drawn - means) / np.exp(spread)
+    rows = Minibatch(
+        inputs,
+        drawn,
+        (-0.5 * unit**2 - spread - 0.9189385332046727).sum(axis=1) + 0.05,
+        generator.standard_normal(12),
+        2.0 * generator.standard_normal(12),
+        np.zeros(12),
+    )
+    plain = ActorCriticLoss(
+        settings_class("ppo").model_validate(
+            SMALL | {k: v for k, v in changes.items() if k in ("spread", "shared_trunk")}
+        ),
+        3,
+        2,
+        np.float64,
+        0.2,
+    )
+    assert abs(loss(parameters, rows)["loss"] - plain(parameters, rows)["loss"]) > 0.01
+    loss(parameters, rows)
+    gradient = loss.gradient.copy()
+    for k in generator.permutation(len(parameters))[:40]:
+        moved = []
+        for sign in (1.0, -1.0):
+            other = parameters.copy()
+            other[k] += sign * 1e-6
+            moved.append(loss(other, rows)["loss"])
+        assert gradient[k] == pytest.approx((moved[0] - moved[1]) / 2e-6, abs=2e-6, rel=1e-4)
+
+
+def test_a_critic_with_its_own_learning_rate_learns_apart_and_more_often() -> None:
+    apart: dict[str, Any] = {
+        "critic_learning_rate": 1e-2,
+        "critic_passes": 4,
+        "critic_hidden": [8],
+        "critic_layer_normalisation": True,
+    }
+    first, second = made("a2c", **apart), made("a2c", **apart)
+    assert first.loss.critic.sizes == (3, 8, 1) and first.loss.critic.normalised and not first.loss.actor.normalised
+    generator, other = np.random.default_rng(0), np.random.default_rng(0)
+    seen: list[np.ndarray] = []
+    alone = first.critic_alone
+    first.critic_alone = lambda *a: (
+        seen.append(first.parameters.copy()),
+        alone(*a),
+        seen.append(first.parameters.copy()),
+    )
+    health = played(first, generator, 40)
+    moved = np.abs(seen[-1] - seen[-2]) > 0
+    assert (
+        moved[first.loss.critic_part].all()
+        and not moved[first.loss.actor_part].any()
+        and not moved[first.loss.spread_part].any()
+    )
+    assert first.critic_adam.count == 40 * (1 + 3 * 4) and health[-1]["critic_explains"] > health[0]["critic_explains"]
+    second.restore(first.keep())
+    first.critic_alone = alone
+    other.bit_generator.state = generator.bit_generator.state
+    assert played(first, generator, 2) == played(second, other, 2)
+    with pytest.raises(StateError, match="no critic apart"):
+        made("ppo", shared_trunk=True, critic_passes=3)

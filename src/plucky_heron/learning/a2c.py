@@ -38,6 +38,7 @@ class ActorCritic(OnPolicy):
         flat, facts = self.batch()
         rate = self.scheduled_rate(progress)
         health = self.step(flat, rate)
+        self.critic_alone(flat, 1, rate)
         self.learned()
         spread = self.spread_on(flat)
         for name in ("kl", "ratios_limited"):  # rows are learned from once, by the policy that drew them

@@ -94,6 +94,29 @@ class OnPolicySettings(NetworkSettings):
         0.0, "exploration memory", "Share of the last deviation from the mean that is carried into the next draw; 0 draws afresh.",
         "0 for a heavy machine at a high rate: exploring hardly moves it.", ge=0, lt=1,
     )  # fmt: skip
+    critic_hidden: tuple[int, ...] | None = setting(
+        None, "critic's layers", "Width of each hidden layer of the critic; off: as the policy's.", "Too small: critic explains little.",
+        min_length=1, max_length=8,
+    )  # fmt: skip
+    critic_layer_normalisation: bool | None = setting(
+        None, "critic's normalisation", "Layer normalisation of the critic; off: as the policy's.", "Seldom."
+    )
+    critic_learning_rate: float | None = setting(
+        None, "learning rate of the critic", "With one of its own the critic has its own optimiser, gradient limit and evenly falling rate; off: "
+        "one for both.", "Too large: value figures jump. Too small: critic explains little.", gt=0, le=1,
+    )  # fmt: skip
+    critic_passes: int = setting(
+        1, "passes of the critic", "How often the critic goes over the rows of an update; passes of the policy count.",
+        "Too many: the critic learns the noise of these rows by heart.", ge=1, le=100,
+    )  # fmt: skip
+    value_huber: float | None = setting(
+        None, "straight beyond", "Errors of the critic beyond this count in a straight line, not squared, in units of standardised rewards.",
+        "None with rare large returns: single rows rule the critic.", gt=0,
+    )  # fmt: skip
+    beyond_weight: float = setting(
+        0.0, "cost of means beyond", "Cost of the square of what the policy's means lie beyond the limits.",
+        "0: means wander off beyond the limits, and exploration with them. Too large: weak commands.", ge=0, le=100,
+    )  # fmt: skip
     value_limit: float | None = setting(
         None, "value limit", "How far one update may move a value.", "Too small: the critic lags behind.", gt=0
     )
@@ -189,14 +212,21 @@ class ActorCriticLoss:
         heads = actions * (2 if self.own_spread else 1)
         self.heads = heads
 
-        def network(inputs: int, outputs: int) -> Network:
-            return Network(
-                (inputs, *settings.hidden, outputs), settings.activation, dtype, settings.layer_normalisation
+        if self.shared and (settings.critic_learning_rate or settings.critic_hidden or settings.critic_passes > 1):
+            raise StateError(
+                "a shared trunk has no critic apart; switch shared_trunk, or what is said of the critic, off"
             )
+
+        def network(inputs: int, outputs: int, critic: bool = False) -> Network:
+            hidden = settings.critic_hidden if critic and settings.critic_hidden is not None else settings.hidden
+            normalised = settings.layer_normalisation
+            if critic and settings.critic_layer_normalisation is not None:
+                normalised = settings.critic_layer_normalisation
+            return Network((inputs, *hidden, outputs), settings.activation, dtype, normalised)
 
         units = settings.memory
         self.actor = network(self.seen + units, heads + self.shared)
-        self.critic = self.actor if self.shared else network(observations + units, 1)
+        self.critic = self.actor if self.shared else network(observations + units, 1, critic=True)
         self.memories = (Memory(self.seen, units, dtype), Memory(observations, units, dtype)) if units else None
         a = self.actor.count
         self.actor_part = slice(0, a)
@@ -270,11 +300,7 @@ class ActorCriticLoss:
     def __call__(self, parameters: Array, rows: Minibatch) -> dict[str, float]:
         """Loss and its parts; the gradient stands in `gradient`."""
         settings, count = self.settings, len(rows.inputs)
-        if count not in self._backs:
-            self._backs[count] = (
-                np.zeros((count, self.heads + self.shared), dtype=self.dtype), np.zeros((count, 1), dtype=self.dtype),
-            )  # fmt: skip
-        back, value_back = self._backs[count]
+        back, value_back = self._rooms(count)
         value_loss = (
             self._both(parameters, rows, back) if self.shared else self._apart(parameters, rows, back, value_back)
         )
@@ -286,7 +312,22 @@ class ActorCriticLoss:
             "ratios_limited": float(figures[3] / n), "spread_least": float(figures[4]), "spread_most": float(figures[5]),
         }  # fmt: skip
 
-    def _apart(self, parameters: Array, rows: Minibatch, back: Array, value_back: Array) -> float:
+    def critic_alone(self, parameters: Array, rows: Minibatch) -> float:
+        """The critic's loss; its gradient stands in `gradient`, and nothing else does."""
+        back, value_back = self._rooms(len(rows.inputs))
+        self.gradient[:] = 0.0
+        return self._apart(parameters, rows, back, value_back, policy_too=False)
+
+    def _rooms(self, count: int) -> tuple[Array, Array]:
+        if count not in self._backs:
+            self._backs[count] = (
+                np.zeros((count, self.heads + self.shared), dtype=self.dtype), np.zeros((count, 1), dtype=self.dtype),
+            )  # fmt: skip
+        return self._backs[count]
+
+    def _apart(
+        self, parameters: Array, rows: Minibatch, back: Array, value_back: Array, policy_too: bool = True
+    ) -> float:
         settings = self.settings
         actor, critic = self.actor, self.critic
         seen = rows.inputs if self.seen == rows.inputs.shape[1] else np.ascontiguousarray(rows.inputs[:, : self.seen])
@@ -303,7 +344,7 @@ class ActorCriticLoss:
             losses.policy_step(
                 parameters[self.actor_part], actor.shape, actor.kind, actor.normalised, inputs, here.flat, here.places, self.own_spread,
                 parameters[self.spread_part], LEAST_LOG_SPREAD, MOST_LOG_SPREAD, rows.actions, rows.log_density, rows.advantage,
-                self.ratio_limit, settings.entropy_weight, back,
+                self.ratio_limit, settings.entropy_weight, settings.beyond_weight, back,
                 self._no_spread if self.own_spread else self.gradient[self.spread_part], self._figures, self.gradient[self.actor_part],
                 by_inputs, remembers,
             )  # fmt: skip
@@ -313,13 +354,13 @@ class ActorCriticLoss:
         def value() -> None:
             found[0] = losses.value_step(
                 parameters[self.critic_part], critic.shape, critic.kind, critic.normalised, wide, there.flat, there.places,
-                rows.returns, rows.values, settings.value_limit or 0.0, settings.value_weight, value_back,
+                rows.returns, rows.values, settings.value_limit or 0.0, settings.value_weight, settings.value_huber or 0.0, value_back,
                 self.gradient[self.critic_part], by_wide, remembers,
             )  # fmt: skip
             if sequence is not None:
                 self._remember_back(parameters, 1, rows.inputs, sequence, by_wide)
 
-        self.side.by_side([value, policy])
+        self.side.by_side([value, policy] if policy_too else [value])
         return found[0]
 
     def _both(self, parameters: Array, rows: Minibatch, back: Array) -> float:
@@ -327,11 +368,17 @@ class ActorCriticLoss:
         outputs = self.actor.forward(part, rows.inputs)
         losses.policy_loss(
             outputs, self.own_spread, parameters[self.spread_part], LEAST_LOG_SPREAD, MOST_LOG_SPREAD, rows.actions, rows.log_density,
-            rows.advantage, self.ratio_limit, settings.entropy_weight, back,
+            rows.advantage, self.ratio_limit, settings.entropy_weight, settings.beyond_weight, back,
             self._no_spread if self.own_spread else self.gradient[self.spread_part], self._figures,
         )  # fmt: skip
         found: float = losses.value_loss(
-            outputs[:, -1], rows.returns, rows.values, settings.value_limit or 0.0, settings.value_weight, back[:, -1]
+            outputs[:, -1],
+            rows.returns,
+            rows.values,
+            settings.value_limit or 0.0,
+            settings.value_weight,
+            settings.value_huber or 0.0,
+            back[:, -1],
         )
         self.actor.backward(part, rows.inputs, back, self.gradient[self.actor_part])
         return found

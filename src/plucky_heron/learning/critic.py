@@ -57,12 +57,13 @@ class Critic:
         norm_limit: float | None,
         mix: float,
         chosen: Array | None,
+        huber: float | None = None,
     ) -> None:
         """One step towards ``reward + factor * worth``; then, at the commands `chosen`, values and slopes, and the target follows."""
         climb = chosen is not None
         kernels.fit_and_climb(
             self.parameters, self.plan, self.gradient, self.adam.plan(rate, norm_limit), state, rows.reward, rows.factor, worth, rows.weight,
-            self.errors, self.back, self.figures, self.target, mix, climb, chosen if climb else state, self.values, self.slope,
+            huber or 0.0, self.errors, self.back, self.figures, self.target, mix, climb, chosen if climb else state, self.values, self.slope,
         )  # fmt: skip
         self.adam.counted()
 

@@ -114,6 +114,20 @@ class OffPolicySettings(NetworkSettings):
         None, "reward limit", "Rewards of a single step are held within this, as the task gives them; evaluations are not touched.",
         "None with a large penalty at a crash: the critic learns little but the crash. Too small: a crash costs too little.", gt=0,
     )  # fmt: skip
+    value_huber: float | None = setting(
+        None, "straight beyond", "Errors of the critic beyond this count in a straight line, not squared, in units of the value scale.",
+        "None with rare large returns: single rows rule the critic.", gt=0,
+    )  # fmt: skip
+    critic_hidden: tuple[int, ...] | None = setting(
+        None, "critic's layers", "Width of each hidden layer of the critics; off: as the policy's.", "Too small: the critic's loss stays high.",
+        min_length=1, max_length=8,
+    )  # fmt: skip
+    critic_layer_normalisation: bool | None = setting(
+        None,
+        "critic's normalisation",
+        "Layer normalisation of the critics; off: as the policy's.",
+        "Off: see layer normalisation.",
+    )
     value_scale: float = setting(
         10.0, "value scale", "Spread that standardised returns are given.",
         "Too large: gradients are held by their limit. Too small: entropy drowns the reward.", gt=0, le=1000,
@@ -155,7 +169,7 @@ class OffPolicy(ABC):
         self.averaged = self.parameters.copy()
         self.actor_gradient = self.parameters.copy()
         self.actor_adam = Adam(self.actor.count, dtype)
-        network = self._network(self.observations + self.actions, 1)
+        network = self._network(self.observations + self.actions, 1, critic=True)
         self.critics = [Critic(network, settings.minibatch) for _ in range(critics)]
         for critic in self.critics:
             critic.initialise(generator, settings.orthogonal_start)
@@ -179,9 +193,13 @@ class OffPolicy(ABC):
         self.actor_plan, self.actor_plan_after = self.actor.plan(count), self.actor.plan(count)
         self.actor_back = make(self.actor.sizes[-1])
 
-    def _network(self, inputs: int, outputs: int) -> Network:
+    def _network(self, inputs: int, outputs: int, critic: bool = False) -> Network:
         s = self.shared
-        return Network((inputs, *s.hidden, outputs), s.activation, self.dtype, s.layer_normalisation)
+        hidden = s.critic_hidden if critic and s.critic_hidden is not None else s.hidden
+        own = s.critic_layer_normalisation if critic else None
+        return Network(
+            (inputs, *hidden, outputs), s.activation, self.dtype, s.layer_normalisation if own is None else own
+        )
 
     @property
     def resting(self) -> bool:
@@ -350,7 +368,9 @@ class OffPolicy(ABC):
         s, rate = self.shared, self.decayed(self.shared.learning_rate)
 
         def fit(number: int) -> None:
-            self.critics[number].fit(self.state, rows, worth, rate, s.gradient_limit, s.target_mix, chosen)
+            self.critics[number].fit(
+                self.state, rows, worth, rate, s.gradient_limit, s.target_mix, chosen, s.value_huber
+            )
 
         self.side.by_side([lambda k=k: fit(k) for k in range(len(self.critics))])  # type: ignore[misc]
 

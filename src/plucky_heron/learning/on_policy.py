@@ -49,6 +49,11 @@ class OnPolicy:
         )  # fmt: skip
         self.parameters = self.loss.initial(stream(seed, "initial weights"))
         self.adam = Adam(self.loss.count)
+        self.critic_adam = Adam(self.loss.count if settings.critic_learning_rate is not None else 0)
+        """The critic's own, where it has a learning rate of its own; its parts of the gradient alone come to it."""
+        self._of_critic: Array = np.zeros(self.loss.count, dtype=np.bool_)
+        for part in (self.loss.critic_part, self.loss.memory_parts[1]):
+            self._of_critic[part] = True
         self.exploration, self.order = stream(seed, "exploration"), stream(seed, "minibatch order")
         self.inputs = Inputs(space, settings.observation_standardisation, settings.observation_limit)
         self.paid = RunningSpread(1)
@@ -243,11 +248,29 @@ class OnPolicy:
     def step(self, rows: Minibatch, rate: float) -> dict[str, float]:
         """One gradient step."""
         figures = self.loss(self.parameters, rows)
-        figures["gradient"] = self.adam.step(self.parameters, self.loss.gradient, rate, self.shared.gradient_limit)
+        gradient, limit = self.loss.gradient, self.shared.gradient_limit
+        if self.shared.critic_learning_rate is not None:
+            self._step_critic(np.where(self._of_critic, gradient, np.float32(0.0)), rate)
+            gradient = np.where(self._of_critic, np.float32(0.0), gradient)
+        figures["gradient"] = self.adam.step(self.parameters, gradient, rate, limit)
         spread = self.parameters[self.loss.spread_part]
         if len(spread):
             np.clip(spread, LEAST_LOG_SPREAD, MOST_LOG_SPREAD, out=spread)
         return figures
+
+    def _step_critic(self, gradient: Array, rate: float) -> None:
+        """One step of the critic, its learning rate falling as that of the policy does, `rate`."""
+        own = self.shared.critic_learning_rate
+        fallen = rate / self.shared.learning_rate if self.shared.schedule == "linear" else 1.0
+        adam = self.adam if own is None else self.critic_adam
+        adam.step(self.parameters, gradient, rate if own is None else own * fallen, self.shared.gradient_limit)
+
+    def critic_alone(self, flat: Minibatch, passes: int, rate: float) -> None:
+        """The passes of the critic over the rows that are left after those of the policy."""
+        for _ in range(max(0, self.shared.critic_passes - passes)):
+            for rows in self.minibatches(flat):
+                self.loss.critic_alone(self.parameters, rows)
+                self._step_critic(self.loss.gradient, rate)
 
     def shuffled(self, flat: Minibatch) -> Minibatch:
         """The rows in a new order, in arrays that are used again."""
@@ -323,6 +346,7 @@ class OnPolicy:
     def keep(self) -> dict[str, Array]:
         """All state between updates; rows of unfinished episodes too."""
         kept = {f"adam.{k}": v for k, v in self.adam.keep().items()}
+        kept |= {f"critic_adam.{k}": v for k, v in self.critic_adam.keep().items()}
         height = int(self.filled.max())
         kept |= {f"rows.{k}": v[:height].copy() for k, v in self.rows.items()}
         return kept | {
@@ -335,6 +359,7 @@ class OnPolicy:
     def restore(self, kept: dict[str, Array]) -> None:
         """Set the state kept by `keep`."""
         self.adam.restore({k[5:]: v for k, v in kept.items() if k.startswith("adam.")})
+        self.critic_adam.restore({k[12:]: v for k, v in kept.items() if k.startswith("critic_adam.")})
         self.parameters[...] = kept["parameters"]
         self.inputs.seen.restore(kept["seen"])
         self.paid.restore(kept["paid"])

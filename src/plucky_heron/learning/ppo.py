@@ -61,6 +61,7 @@ class ProximalPolicy(OnPolicy):
         flat, facts = self.batch()
         rate = self.scheduled_rate(progress)
         health, passes, moved = self._passes(flat, rate)
+        self.critic_alone(flat, passes, rate)
         self.learned()
         settings = self.settings
         if settings.schedule == "by change":

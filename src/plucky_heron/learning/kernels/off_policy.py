@@ -75,8 +75,11 @@ def step(parameters, gradient, adam):
 
 
 @kernel(entry=True, makes_arrays=True)
-def fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, weight, errors, back, figures):
-    """One step of a critic towards ``reward + factor * worth``; `figures` takes loss, mean value, gradient norm."""
+def fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, weight, huber, errors, back, figures):
+    """One step of a critic towards ``reward + factor * worth``; `figures` takes loss, mean value, gradient norm.
+
+    Errors beyond a positive `huber` count in a straight line (Huber 1964).
+    """
     count = joined.shape[0]
     out = outputs_of(parameters, plan, joined)
     loss = 0.0
@@ -84,8 +87,11 @@ def fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, 
     for i in range(count):
         error = out[i, 0] - (reward[i] + factor[i] * worth[i])
         errors[i] = error
-        back[i, 0] = error * weight[i] / count
-        loss += 0.5 * error * error * weight[i]
+        slope = error
+        if huber > 0.0 and abs(error) > huber:
+            slope = math.copysign(huber, error)
+        back[i, 0] = slope * weight[i] / count
+        loss += (slope * error - 0.5 * slope * slope) * weight[i]
         total += out[i, 0]
     backward(parameters, plan[0], plan[1], plan[2], joined, plan[3], plan[4], back, gradient, True, joined, False)
     figures[0] = loss / count
@@ -103,11 +109,11 @@ def slope_of(parameters, plan, joined, values, back, gradient, slope):
 
 @kernel(entry=True, makes_arrays=True)
 def fit_and_climb(
-    parameters, plan, gradient, adam, joined, reward, factor, worth, weight, errors, back, figures, target, share, climb, chosen, values,
-    slope,
+    parameters, plan, gradient, adam, joined, reward, factor, worth, weight, huber, errors, back, figures, target, share, climb, chosen,
+    values, slope,
 ):  # fmt: skip
     """`fit_critic`; then, with `climb`, values and slopes at the commands `chosen` by the policy, and the target follows."""
-    fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, weight, errors, back, figures)
+    fit_critic(parameters, plan, gradient, adam, joined, reward, factor, worth, weight, huber, errors, back, figures)
     if climb:
         slope_of(parameters, plan, chosen, values, back, gradient, slope)
         mix(target, parameters, share)

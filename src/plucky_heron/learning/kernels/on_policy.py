@@ -14,13 +14,15 @@ HALF_LOG_TWO_PI = 0.5 * math.log(2.0 * math.pi)
 
 @kernel(entry=True, makes_arrays=True)
 def policy_loss(
-    outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, back, spread_gradient, figures
+    outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, beyond_weight, back, spread_gradient,
+    figures,
 ):  # fmt: skip
     """Loss of a Gaussian policy over N rows and its gradient by means and log-spreads.
 
     `outputs` holds means (N, m), and with `own_spread` behind them what makes the log-spreads: its tanh, stretched over
     least .. most; else `log_spread` (m,) holds for all rows. `limit` is that of the ratio (Schulman et al. 2017, eq. 7); zero
-    takes the plain ratio, and a negative one the log-density itself (Mnih et al. 2016). `back` (N, outputs) and
+    takes the plain ratio, and a negative one the log-density itself (Mnih et al. 2016). `beyond_weight` times the square of what
+    means lie beyond -1 .. 1 is added to the loss: commands there are all the same, and a mean that has left does not come back. `back` (N, outputs) and
     `spread_gradient` (m,) take the gradients.
 
     `figures` takes the sums over rows of: loss without entropy, entropy, estimated KL (ratio - 1 - log ratio), rows beyond the limit,
@@ -66,6 +68,10 @@ def policy_loss(
             size = math.exp(spread)
             unit = (drawn[i, j] - outputs[i, j]) / size
             back[i, j] = push * unit / size
+            beyond = abs(outputs[i, j]) - 1.0
+            if beyond > 0.0:
+                figures[0] += beyond_weight * beyond * beyond
+                back[i, j] += 2.0 * beyond_weight * math.copysign(beyond, outputs[i, j]) / rows
             by_spread = push * (unit * unit - 1.0) - entropy_weight / rows
             if own_spread:
                 stretch = math.tanh(outputs[i, m + j])
@@ -75,8 +81,11 @@ def policy_loss(
 
 
 @kernel(entry=True, makes_arrays=True)
-def value_loss(values, returns, old_values, limit, weight, back):
-    """Half the mean square of the errors and its gradient times `weight` into `back`; a positive `limit` holds the change of values."""
+def value_loss(values, returns, old_values, limit, weight, huber, back):
+    """Half the mean square of the errors and its gradient times `weight` into `back`; a positive `limit` holds the change of values.
+
+    Errors beyond a positive `huber` count in a straight line (Huber 1964).
+    """
     rows = values.shape[0]
     total = 0.0
     for i in range(rows):
@@ -89,6 +98,9 @@ def value_loss(values, returns, old_values, limit, weight, back):
             if other * other > square:
                 square = other * other
                 slope = other if abs(moved) < limit else 0.0
+        if huber > 0.0 and square > huber * huber:
+            square = huber * (2.0 * math.sqrt(square) - huber)
+            slope = min(max(slope, -huber), huber)
         total += square
         back[i] = weight * slope / rows
     return 0.5 * total / rows
@@ -97,7 +109,7 @@ def value_loss(values, returns, old_values, limit, weight, back):
 @kernel(entry=True, makes_arrays=True)
 def policy_step(
     parameters, sizes, kind, normalised, inputs, work, places, own_spread, log_spread, least, most, drawn, old_density, advantage, limit,
-    entropy_weight, back, spread_gradient, figures, gradient, input_gradient, pass_on,
+    entropy_weight, beyond_weight, back, spread_gradient, figures, gradient, input_gradient, pass_on,
 ):  # fmt: skip
     """Forward, loss and way back of the policy's network in one call, so that another thread may run all the while.
 
@@ -105,19 +117,19 @@ def policy_step(
     """
     outputs = forward(parameters, sizes, kind, normalised, inputs, work, places)
     policy_loss(
-        outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, back, spread_gradient,
-        figures,
+        outputs, own_spread, log_spread, least, most, drawn, old_density, advantage, limit, entropy_weight, beyond_weight, back,
+        spread_gradient, figures,
     )  # fmt: skip
     backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, input_gradient, pass_on)
 
 
 @kernel(entry=True, makes_arrays=True)
 def value_step(
-    parameters, sizes, kind, normalised, inputs, work, places, returns, old_values, limit, weight, back, gradient, input_gradient,
-    pass_on,
+    parameters, sizes, kind, normalised, inputs, work, places, returns, old_values, limit, weight, huber, back, gradient,
+    input_gradient, pass_on,
 ):  # fmt: skip
     """Forward, loss and way back of the critic in one call; returns the loss."""
     values = forward(parameters, sizes, kind, normalised, inputs, work, places)
-    loss = value_loss(values[:, 0], returns, old_values, limit, weight, back[:, 0])
+    loss = value_loss(values[:, 0], returns, old_values, limit, weight, huber, back[:, 0])
     backward(parameters, sizes, kind, normalised, inputs, work, places, back, gradient, True, input_gradient, pass_on)
     return loss

@@ -9,7 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from plucky_heron.analysis.machines.facts import derived_facts, poles_of
+from plucky_heron.analysis.machines.facts import derived_facts
+from plucky_heron.control.poles import poles_of
 from plucky_heron.control.regulator import linearise
 from plucky_heron.project import Project
 from tests.control.test_regulator_laws import project

@@ -116,18 +116,24 @@ class Experience:
     shaping: Array | None = None
     lost: Array | None = None
 
-    def limited(self, limit: float | None, spread: float = 1.0) -> Array:
-        """The reward over `spread`, the task's own part of it held within `limit`; what shaping adds is never held.
+    def limited(self, limit: float | None, spread: float = 1.0, penalty: float | None = None) -> Array:
+        """The reward over `spread`, the task's own part of it held within `limit`, and not below -`penalty`; what shaping adds is never held.
 
         Held too, it would not add up to what it must over an episode, and what is best would not stay best.
         """
-        reward = self.reward / spread
-        if limit is None:
-            return reward
+        reward: Array = self.reward / spread
         if self.shaping is None:
-            return np.clip(reward, -limit, limit)
+            return held(reward, limit, penalty)
         shaping = self.shaping / spread
-        return np.clip(reward - shaping, -limit, limit) + shaping
+        return np.asarray(held(reward - shaping, limit, penalty) + shaping)
+
+
+def held(reward: Array, limit: float | None, penalty: float | None) -> Array:
+    """Rewards held within `limit`, and not below -`penalty`; None holds nothing."""
+    low = min((x for x in (limit, penalty) if x is not None), default=None)
+    if low is None:
+        return reward
+    return np.asarray(np.clip(reward, -low, np.inf if limit is None else limit))
 
 
 class Method(Protocol):

@@ -19,7 +19,7 @@ from plucky_heron.learning.health import (
     SPREAD,
     HealthFigure,
 )
-from plucky_heron.learning.method import Experience, Space
+from plucky_heron.learning.method import Experience, Space, held
 from plucky_heron.learning.network import Activation
 from plucky_heron.learning.off_policy import OffPolicy
 from plucky_heron.learning.replay import Replay, Rows
@@ -281,8 +281,7 @@ class _Imagining(OffPolicy):
         if self.judge is None:
             return np.zeros(len(before)), np.zeros(len(before), dtype=np.bool_)
         paid, ended = self.judge.judge(before, from_shares(self.space.low, self.space.high, commands), after)
-        limit = self.shared.reward_limit
-        return (paid if limit is None else np.clip(paid, -limit, limit)), ended
+        return held(paid, self.shared.reward_limit, self.shared.penalty_limit), ended
 
     def _real_states(self, count: int) -> Array:
         """States that were met, a share of them with the set-points of another one: a few dozen episodes meet a few dozen of these."""

@@ -128,6 +128,10 @@ class OffPolicySettings(NetworkSettings):
         "Layer normalisation of the critics; off: as the policy's.",
         "Off: see layer normalisation.",
     )
+    penalty_limit: float | None = setting(
+        None, "penalty limit", "Rewards of a single step are not below minus this, as the task gives them; what is won is never held.",
+        "None with a large penalty at a crash: the critic learns little but the crash. Too small: failing costs less than going on.", gt=0,
+    )  # fmt: skip
     value_scale: float = setting(
         10.0, "value scale", "Spread that standardised returns are given.",
         "Too large: gradients are held by their limit. Too small: entropy drowns the reward.", gt=0, le=1000,
@@ -262,7 +266,9 @@ class OffPolicy(ABC):
     def take(self, experience: Experience) -> None:
         """Remember the step; where an episode is over, compare what the critic predicted with what came."""
         observations, commands = self.met(experience)
-        experience = replace(experience, reward=experience.limited(self.shared.reward_limit))
+        experience = replace(
+            experience, reward=experience.limited(self.shared.reward_limit, penalty=self.shared.penalty_limit)
+        )
         lost = experience.lost if experience.lost is not None and experience.lost.any() else None
         inputs = np.concatenate([self.inputs.of(observations), commands], axis=1, dtype=self.dtype)
         predicted = self.critics[0].of(inputs).copy()

@@ -10,6 +10,7 @@ from plucky_heron.errors import StateError
 from plucky_heron.runs.executors import start_batch
 from plucky_heron.runs.freeze import freeze
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore
+from plucky_heron.training.fitting import fit
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import potential_of
 
@@ -17,6 +18,7 @@ from plucky_heron.training.shaping import potential_of
 def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
     """Queue one run a seed, with frozen copies of all it depends on; returns their numbers."""
     problem, frozen = freeze(project, task, recipe)
+    recipe = fit(recipe, problem, project)
     if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
         potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
     if recipe.residual is not None:

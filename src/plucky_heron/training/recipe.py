@@ -58,6 +58,8 @@ class Recipe(Settings):
     """Control steps after which schedules have run out; a run never goes on beyond them."""
     training_time_limit: Time | None = Field(default=None, gt=0, le=1e7)
     """Training episodes end then, so that more starts are met; valued like the task's time limit. Evaluations are not touched."""
+    fit: bool = False
+    """Whether settings that are not given here take what fits the task, from a measurement of it; see `fitting`."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
     shaping: ShapingPlan | None = None
@@ -168,7 +170,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         value = literal(text)
         if key in known:
             data["settings"][key] = value
-        elif key in ("copies", "steps", "seeds"):
+        elif key in ("copies", "steps", "seeds") or key == "fit":
             data[key] = value
         elif key == "training_time_limit":
             data[key] = None if value is None else text
@@ -186,6 +188,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             others = [
                 "copies",
                 "steps",
+                "fit",
                 "training_time_limit",
                 "residual",
                 "residual.reach",

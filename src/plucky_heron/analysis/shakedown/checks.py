@@ -12,8 +12,9 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.analysis.machines.facts import poles_of, static_loads
+from plucky_heron.analysis.machines.facts import static_loads
 from plucky_heron.analysis.machines.problems import DEEPEST
+from plucky_heron.control.poles import poles_of
 from plucky_heron.dynamics.posing import tied
 from plucky_heron.formula import Expression
 from plucky_heron.simulation.batch import Batch

@@ -1,0 +1,129 @@
+"""Settings that fit a task by themselves: numbers from a measurement of it, each with why; what a recipe states stays."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plucky_heron.learning.guide import GUIDES
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.measurement import HELD, TIMES, Measurement, measured, memory_of
+from plucky_heron.training.recipe import Recipe
+from plucky_heron.units import show
+
+RETURNED = 0.15
+"""Seconds over which rewards are summed before a critic is trusted."""
+RARE = 2.0
+"""Spread of returns with endings over that without, from which endings are rare and large."""
+BEYOND = 1.2
+"""What the largest penalty may cost, of the least that going on costs."""
+AS_LONG = 0.8
+"""Share of its length that an episode must keep under exploration with a memory."""
+ROLLOUT = (0.1, 0.3)
+"""Seconds of a model rollout at first and in the end."""
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """The value of a setting, and why."""
+
+    value: Any
+    why: str
+
+
+def fitted_settings(problem: Problem, recipe: Recipe, found: Measurement) -> dict[str, Fitted]:
+    """What fits a task, by the key of each setting that the recipe's method has; see docs/methods.md."""
+    family = GUIDES[recipe.method].family if recipe.method in GUIDES else "own"
+    rules: dict[str, Fitted] = {}
+    if family in ("fresh steps", "replay", "model"):
+        rules |= _horizon(problem, found)
+        rules |= _exploration(problem, found, family)
+    if family == "fresh steps":
+        rules |= _rows(recipe, rules["discount"].value)
+    if family in ("replay", "model"):
+        rules |= _replay(problem, recipe, found)
+    if family == "model":
+        rules |= _model(problem)
+    known = recipe.schema_of_settings().model_fields
+    return {key: fitted for key, fitted in rules.items() if key in known}
+
+
+def fit(recipe: Recipe, problem: Problem, project: Path | None = None, threads: int = 1) -> Recipe:
+    """The recipe with what fits the task in all settings that it leaves open; itself where it does not ask for that."""
+    if not recipe.fit or recipe.own is not None:
+        return recipe
+    fitted = fitted_settings(problem, recipe, measured(problem, project, threads))
+    settings = {key: "off" if f.value is None else f.value for key, f in fitted.items()} | recipe.settings
+    made = recipe.model_copy(update={"settings": settings})
+    made.method_settings(f"recipe {recipe.name}")
+    return made
+
+
+def _horizon(problem: Problem, found: Measurement) -> dict[str, Fitted]:
+    discount = 1.0 - problem.sample_time / found.horizon
+    if found.only_at_endings:
+        why = "the reward comes at the end: the whole episode"
+    else:
+        parts = [f"slowest motion {show(found.slowest, 's')}"] if math.isfinite(found.slowest) else []
+        parts += [f"{found.solved_by} takes {show(found.solved, 's')}"] if math.isfinite(found.solved) else []
+        why = f"looks {show(found.horizon, 's')} ahead" + (f" ({', '.join(parts)})" if parts else "")
+    return {"discount": Fitted(round(discount, 5), why)}
+
+
+def _exploration(problem: Problem, found: Measurement, family: str) -> dict[str, Fitted]:
+    time = max(t for t, length in zip(TIMES, found.lengths, strict=True) if length >= AS_LONG * found.lengths[0])
+    memory = round(memory_of(time, problem.sample_time), 4)
+    if time > 0.0:
+        why = f"deviations that last {time:g} s; episodes stay as long as with uncorrelated ones"
+    else:
+        why = "deviations that last end episodes sooner than uncorrelated ones"
+    rules = {"exploration_memory": Fitted(memory, why)}
+    if family == "fresh steps":
+        spread = 0.5 * math.sqrt(1.0 - memory**2)
+        rules["log_spread_start"] = Fitted(
+            round(math.log(spread), 3), "a stationary spread of a half, with what is carried"
+        )
+    elif memory == 0.0:
+        rules["exploration"] = Fitted("independent", why)
+    return rules
+
+
+def _rows(recipe: Recipe, discount: float) -> dict[str, Fitted]:
+    if recipe.method == "a2c":
+        return {}
+    decay = float(recipe.settings.get("advantage_decay", 0.95))
+    least = math.ceil(1.0 / (1.0 - discount * decay))
+    each = max(64, least)
+    return {"steps_per_update": Fitted(each * recipe.copies, f"{each} rows a copy; advantages reach {least} back")}
+
+
+def _replay(problem: Problem, recipe: Recipe, found: Measurement) -> dict[str, Fitted]:
+    dt, copies = problem.sample_time, recipe.copies
+    returned = max(1, min(20, round(RETURNED / dt)))
+    hold = max(1, round(HELD / dt))
+    episode = max(1, round(found.held_length / dt))
+    warm = max(500, min(episode * copies, recipe.steps // 10))
+    wide = 64 if len(problem.entries) <= 6 else 128
+    rules = {
+        "return_steps": Fitted(returned, f"rewards of {show(returned * dt, 's')} as they came"),
+        "random_hold": Fitted(hold, f"random commands last {show(hold * dt, 's')}"),
+        "random_start_steps": Fitted(
+            warm, f"an episode of {show(episode * dt, 's')} a copy, within a tenth of the budget"
+        ),
+        "hidden": Fitted([wide, wide], f"{len(problem.entries)} observations"),
+    }
+    if found.spread_ratio > RARE and found.least_return < 0.0:
+        limit = BEYOND * -found.least_return
+        rules["penalty_limit"] = Fitted(
+            float(f"{limit:.3g}"),
+            f"endings spread the returns {found.spread_ratio:.1f} times as far; going on costs {-found.least_return:.3g} at worst",
+        )
+    return rules
+
+
+def _model(problem: Problem) -> dict[str, Fitted]:
+    first, last = (max(1, round(t / problem.sample_time)) for t in ROLLOUT)
+    why = f"model rollouts of {show(ROLLOUT[0], 's')} at first, {show(ROLLOUT[1], 's')} in the end"
+    return {"horizon": Fitted(min(first, 10), why), "horizon_end": Fitted(min(last, 20), why)}

@@ -13,11 +13,18 @@ from plucky_heron.errors import StateError
 
 
 @app.command()
-def methods(json_: Json = False) -> None:
-    """What each learning method suits, what it costs, and how it usually goes wrong."""
+def methods(
+    task: Annotated[str, typer.Argument(help="A task: also which settings fit it, and why.")] = "",
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
+    """What each learning method suits, what it costs, and how it usually goes wrong; with a task, the settings that fit it."""
     from plucky_heron.learning.guide import GUIDES, settings_facts
     from plucky_heron.learning.method import settings_class
 
+    if task:
+        _fits(task, project, json_)
+        return
     lines = []
     for key, guide in GUIDES.items():
         lines += [f"{key:<14} {guide.suits}", f"{'':<14} costs: {guide.costs}", f"{'':<14} goes wrong: {guide.fails}"]
@@ -31,6 +38,32 @@ def methods(json_: Json = False) -> None:
         for key, guide in GUIDES.items()
     ]  # fmt: skip
     report({"methods": answer}, json_, lines)
+
+
+def _fits(task: str, project: Path | None, json_: bool) -> None:
+    """Report what fits a task, method by method."""
+    from plucky_heron.files import validate
+    from plucky_heron.learning.guide import GUIDES, preset
+    from plucky_heron.training.fitting import fitted_settings
+    from plucky_heron.training.measurement import measured
+    from plucky_heron.training.recipe import Recipe
+
+    found, name = find_task(task, project)
+    problem = found.problem(name)
+    measurement = measured(problem, found.folder)
+    lines, answer = (
+        [f"settings that fit {name}, measured on the untrained task; a recipe that states one keeps its own"],
+        {},
+    )
+    for method in GUIDES:
+        recipe = validate(Recipe, {"name": method, **preset(method)}, "preset")
+        fitted = fitted_settings(problem, recipe, measurement)
+        answer[method] = {key: {"value": f.value, "why": f.why} for key, f in fitted.items()}
+        lines += [
+            f"{method if k == 0 else '':<14} {key:<20} {f.value!s:<12} {f.why}"
+            for k, (key, f) in enumerate(fitted.items())
+        ]
+    report({"task": name, "fits": answer}, json_, lines)
 
 
 @app.command()

@@ -52,7 +52,7 @@ def fitted_settings(problem: Problem, recipe: Recipe, found: Measurement) -> dic
 
 def fit(recipe: Recipe, problem: Problem, project: Path | None = None, threads: int = 1) -> Recipe:
     """The recipe with what fits the task in all settings that it leaves open; itself where it does not ask for that."""
-    if not recipe.fit or recipe.own is not None:
+    if not recipe.fit or recipe.own is not None or recipe.method not in GUIDES:
         return recipe
     fitted = fitted_settings(problem, recipe, measured(problem, project, threads))
     settings = {key: "off" if f.value is None else f.value for key, f in fitted.items()} | recipe.settings

@@ -5,6 +5,7 @@ The same problem gives the same numbers. They are kept beside the task with its 
 
 from __future__ import annotations
 
+import contextlib
 import json
 import math
 from dataclasses import asdict, dataclass, fields
@@ -228,20 +229,27 @@ def _returns(played: _Played, discount: float) -> tuple[float, float]:
 
 def measured(problem: Problem, project: Path | None = None, threads: int = 1) -> Measurement:
     """The measurement of a task: the kept one, if the task is still the same, else a new one that is kept from now on."""
-    path = None if project is None else _place(project, problem)
-    if path is not None:
-        try:
-            kept = _read(path, problem)
-        except FileError:
-            kept = None  # it is made anew below, and says nothing that only it knows
-        if kept is not None:
-            return kept
+    kept = kept_measurement(problem, project)
+    if kept is not None:
+        return kept
     found = measure(problem, threads)
-    if path is not None:
+    if project is not None:
+        path = _place(project, problem)
         data = {name: _plain(value) for name, value in asdict(found).items()}
         whole = {"version": VERSION, "fingerprint": problem.fingerprint(), "measured": data}
-        write_whole(path, json.dumps(whole, indent=1) + "\n")
+        with contextlib.suppress(OSError, FileError):  # a project that may not be written is measured each time
+            write_whole(path, json.dumps(whole, indent=1) + "\n")
     return found
+
+
+def kept_measurement(problem: Problem, project: Path | None) -> Measurement | None:
+    """The measurement that is kept of a task as it is; None where there is none, or it is damaged."""
+    if project is None:
+        return None
+    try:
+        return _read(_place(project, problem), problem)
+    except FileError:
+        return None  # it is made anew, and says nothing that only it knows
 
 
 def _place(project: Path, problem: Problem) -> Path:

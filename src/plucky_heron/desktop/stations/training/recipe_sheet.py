@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -23,7 +24,10 @@ from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, button, label
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.fitting import Fitted, fit, fitted_settings
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
+from plucky_heron.training.measurement import kept_measurement, measured
 from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
 from plucky_heron.training.shaping import potential_of
 
@@ -50,6 +54,8 @@ class RecipeSheet(QDialog):
         self.editors: dict[str, QWidget] = {}
         self.reasons: dict[QObject, str] = {}
         self._shown: object = None
+        self._asked: set[tuple[str, str]] = set()
+        """Tasks, with their fingerprints, that were to be measured."""
         self.setWindowTitle("Method and settings")
         self.resize(1040, 700)
         grid = QGridLayout(self)
@@ -133,10 +139,10 @@ class RecipeSheet(QDialog):
             self.advice_rows.add(label(title, "soft"), label(text, wrap=True))
         if problem is not None:
             count = len(problem.low)
-            fit = f"{count} continuous command{'s' if count > 1 else ''}: every method here can learn them"
+            learns = f"{count} continuous command{'s' if count > 1 else ''}: every method here can learn them"
             if problem.options:
-                fit += "; choices are learned as scores, of which the highest is carried out"
-            self.advice_rows.add(label("this task", "soft"), label(fit, wrap=True))
+                learns += "; choices are learned as scores, of which the highest is carried out"
+            self.advice_rows.add(label("this task", "soft"), label(learns, wrap=True))
         self.advice_rows.finish()
         found = self.measured.get(self._key(recipe))
         memory = replay_megabytes(problem, recipe) if problem is not None else 0.0
@@ -156,8 +162,13 @@ class RecipeSheet(QDialog):
         )
 
     def _show_settings(self, recipe: Recipe) -> None:
-        facts = settings_facts(recipe.schema_of_settings())
-        values = recipe.method_settings().model_dump()
+        fitted = self._fitted(recipe)
+        facts = [_fitting(f, fitted) for f in settings_facts(recipe.schema_of_settings())]
+        values = recipe.method_settings().model_dump() | {
+            k: tuple(f.value) if isinstance(f.value, list) else f.value
+            for k, f in fitted.items()
+            if k not in recipe.settings
+        }
         changed = [f.key for f in facts if values[f.key] != f.default]
         plan = recipe.residual
         beside = (
@@ -175,6 +186,11 @@ class RecipeSheet(QDialog):
             ("copies", "copies", recipe.copies, "Episodes simulated at a time."),
         ):  # fmt: skip
             self._add_row(key, name, value, None, does, "", "")
+        if recipe.method in GUIDES:
+            does = (
+                "Settings that are not changed here take what fits this task, from two seconds of driving it untrained."
+            )
+            self._add_row("fit", "fit to the task", recipe.fit, None, does, "Off: the same numbers for every task.", "")
         self._add_cut(recipe)
         self._add_residual(recipe)
         self._add_shaping(recipe)
@@ -182,6 +198,22 @@ class RecipeSheet(QDialog):
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
         self.rows.finish()
+
+    def _fitted(self, recipe: Recipe) -> dict[str, Fitted]:
+        """What fits the task, once it was measured; measures it where that is still to be done."""
+        problem, project = self.bench.problem, self.bench.project.folder
+        if not recipe.fit or problem is None or recipe.method not in GUIDES:
+            return {}
+        found = kept_measurement(problem, project)
+        if found is not None:
+            return fitted_settings(problem, recipe, found)
+        key = self.bench.task, problem.fingerprint()
+        if key not in self._asked:
+            self._asked.add(key)
+            self.bench.start_job(
+                "measuring the task", lambda _: measured(problem, project), lambda _: self.show_recipe(force=True)
+            )
+        return {}
 
     def _add_cut(self, recipe: Recipe) -> None:
         """When training episodes are cut short, if ever."""
@@ -287,9 +319,9 @@ class RecipeSheet(QDialog):
         if key == POTENTIAL:
             self._say(self._lend(value))
             return
-        where = [key] if key in ("steps", "copies", CUT) else ["settings", key]
+        where = [key] if key in ("steps", "copies", "fit", CUT) else ["settings", key]
         recipe = self.bench.recipe
-        if recipe is not None and key == "hidden" and not isinstance(value, list):
+        if recipe is not None and key.endswith("hidden") and value is not None and not isinstance(value, list):
             value = [value]
 
         def change(document: Any) -> None:
@@ -345,6 +377,7 @@ class RecipeSheet(QDialog):
         def change(document: Any) -> None:
             document["method"], document["steps"], document["copies"] = method, wanted["steps"], wanted["copies"]
             document["settings"] = tomlkit.item(wanted["settings"])
+            document["fit"] = wanted["fit"]
             document.setdefault("evaluation", tomlkit.table())["every"] = wanted["evaluation"]["every"]
             for rule in document.get("stop", []):  # rules stay, to the measure of the new budget
                 if rule.get("kind") == "budget" and "steps" in rule:
@@ -362,7 +395,11 @@ class RecipeSheet(QDialog):
     # --- measuring -----------------------------------------------------------------------------------------------
 
     def _key(self, recipe: Recipe) -> tuple[str, str]:
-        return self.bench.task, repr((recipe.method, recipe.copies, recipe.settings, recipe.residual))
+        return self.bench.task, repr((recipe.method, recipe.copies, recipe.fit, recipe.settings, recipe.residual))
+
+    def _forecast(self, problem: Problem, recipe: Recipe) -> Forecast:
+        project = self.bench.project.folder
+        return forecast(problem, fit(recipe, problem, project), project=project)
 
     def measure(self) -> None:
         """Two seconds of training, thrown away, say what it costs on this machine."""
@@ -376,13 +413,17 @@ class RecipeSheet(QDialog):
             self.measure_button.setEnabled(True)
             self.show_recipe(force=True)
 
-        if (
-            self.bench.start_job(
-                "measuring the method", lambda _: forecast(problem, recipe, project=self.bench.project.folder), then
-            )
-            is None
-        ):
+        if self.bench.start_job("measuring the method", lambda _: self._forecast(problem, recipe), then) is None:
             self.measure_button.setEnabled(True)
+
+
+def _fitting(facts: SettingFacts, fitted: dict[str, Fitted]) -> SettingFacts:
+    """A setting whose standard is what fits the task."""
+    found = fitted.get(facts.key)
+    if found is None:
+        return facts
+    value = tuple(found.value) if isinstance(found.value, list) else found.value
+    return replace(facts, default=value, does=f"Fits: {found.why}. {facts.does}")
 
 
 def _put_residual(document: Any, key: str, value: Any) -> None:

@@ -1,0 +1,197 @@
+"""A measurement of a task, and the settings that follow from it: closed forms, what is kept, what a recipe overrules."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from plucky_heron.errors import FileError
+from plucky_heron.learning.guide import GUIDES, preset
+from plucky_heron.learning.method import Experience
+from plucky_heron.project import Project
+from plucky_heron.runs import launch
+from plucky_heron.runs.freeze import frozen_recipe
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.fitting import fit, fitted_settings
+from plucky_heron.training.measurement import TIMES, Measurement, _Played, _returns, kept_measurement, measure, measured
+from plucky_heron.training.recipe import Recipe, with_changes
+from tests.cli.test_command_line import answer
+from tests.control.test_regulator_laws import project
+
+MASS = """
+[bodies.load]
+mass = 2.0
+[joints.slide]
+kind = "slider"
+child = "load"
+axis = [1, 0, 0]
+stiffness = {stiffness}
+damping = 0.4
+[drives.d]
+kind = "effort"
+joint = "slide"
+limit = 10.0
+"""
+TASK = """
+[[actions]]
+name = "u"
+drive = "d"
+[[observations]]
+name = "x"
+formula = "slide.position"
+unit = "m"
+range = ["-1 m", "1 m"]
+[rewards.near]
+formula = "-abs(slide.position)"
+{ending}
+[measure]
+name = "far"
+formula = "slide.position > 0.5"
+hold = "0.5 s"
+[rules.push]
+commands.u = "{push}"
+"""
+FAILS = """
+[rewards.out]
+when = "at ending"
+ending = "out"
+weight = -{penalty}
+[endings.out]
+kind = "failure"
+formula = "abs(slide.position) > 0.3"
+"""
+TIMING = 'control_rate = "50 Hz"\nsubsteps = 4\ntime_limit = "20 s"\n'
+
+
+def swing(folder: Path, pulse: float = 3.0, penalty: float | None = None, push: str = "0") -> Problem:
+    ending = "" if penalty is None else FAILS.format(penalty=penalty)
+    return project(folder, MASS.format(stiffness=2.0 * pulse**2), TASK.format(ending=ending, push=push), TIMING)
+
+
+def test_the_slowest_motion_and_how_far_ahead_that_looks(tmp_path: Path) -> None:
+    """A mass on a spring: three periods, within half an episode."""
+    found = measure(swing(tmp_path, 3.0))
+    assert found.slowest == pytest.approx(2.0 * math.pi / 3.0, rel=0.01)
+    assert found.horizon == pytest.approx(6.0 * math.pi / 3.0, rel=0.01)
+    assert not math.isfinite(found.solved) and found.solved_by == ""
+
+
+def test_how_long_a_driver_needs_is_until_the_measure_is_met_to_the_end(tmp_path: Path) -> None:
+    """A free mass pushed by 1 N passes 0.5 m for good after sqrt(2 · 0.5 · 2) s, and half a second of holding."""
+    problem = swing(tmp_path, 1e-3, push="1 - 5 * slide.velocity * (slide.position > 0.5)")
+    found = measure(problem)
+    assert found.solved_by == "rule push"
+    # 0.2 of damping a kilogram: a little later than without
+    assert found.solved == pytest.approx(math.sqrt(2.0) + 0.5, abs=0.15)
+    assert found.horizon >= found.solved
+
+
+def test_endings_are_told_from_going_on() -> None:
+    """By hand: two episodes of three samples, one of which fails at -10."""
+    rewards = np.array([[-1.0, -1.0], [-1.0, -1.0], [-11.0, -1.0]])
+    played = _Played(rewards, np.array([3, 3]), np.array([True, False]), np.zeros(2, bool), np.zeros(2, int))
+    ratio, least = _returns(played, 0.5)
+    with_ending = np.array([-4.25, -1.75, -6.5, -1.5, -11.0, -1.0])
+    without = np.array([-1.5, -1.75, -1.0, -1.5, 0.0, -1.0])
+    assert ratio == pytest.approx(with_ending.std() / without.std())
+    assert least == pytest.approx(np.quantile(without, 0.01))
+
+
+def test_a_rare_large_penalty_is_held_and_a_small_one_is_not(tmp_path: Path) -> None:
+    for penalty, limited in ((50.0, True), (0.01, False)):
+        problem = swing(tmp_path / str(penalty), penalty=penalty)
+        found = measure(problem)
+        recipe = Recipe.model_validate({"method": "sac", **preset("sac"), "name": "sac"})
+        fitted = fitted_settings(problem, recipe, found)
+        assert (found.spread_ratio > 2.0) == limited and ("penalty_limit" in fitted) == limited
+        if limited:
+            limit = fitted["penalty_limit"].value
+            # failing still costs more than going on, and less than it did
+            assert -found.least_return < limit < penalty
+
+
+def test_what_is_won_is_never_held() -> None:
+    rewards, nobody = np.array([-50.0, 50.0, -0.1]), np.zeros(3, bool)
+    told = Experience(rewards, np.zeros((3, 1)), nobody, nobody)
+    np.testing.assert_array_equal(told.limited(None, penalty=2.0), [-2.0, 50.0, -0.1])
+    np.testing.assert_array_equal(told.limited(10.0, penalty=2.0), [-2.0, 10.0, -0.1])
+    shaped = replace(told, reward=rewards + 7.0, shaping=np.full(3, 7.0))
+    np.testing.assert_array_equal(shaped.limited(None, penalty=2.0), [5.0, 57.0, 6.9])
+
+
+KNOWN = Measurement(1.0, math.nan, "", (1.0, 0.9, 0.5), 0.5, 1.0, -1.0, 4.0, False)
+
+
+def fits(problem: Problem, method: str, found: Measurement = KNOWN, **changes: str) -> dict[str, Any]:
+    recipe = with_changes(Recipe.model_validate({"name": method, **preset(method)}), changes)
+    return {key: f.value for key, f in fitted_settings(problem, recipe, found).items()}
+
+
+def test_numbers_follow_from_the_measurement(tmp_path: Path) -> None:
+    problem = swing(tmp_path)  # 50 samples a second
+    sac = fits(problem, "sac")
+    assert sac["discount"] == pytest.approx(1.0 - 0.02 / 4.0)
+    assert sac["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.12), abs=1e-4), "0.4 s halves the episodes"
+    assert sac["random_hold"] == 20 and sac["hidden"] == [64, 64] and sac["random_start_steps"] == 500
+    assert fits(problem, "td3", replace(KNOWN, lengths=(1.0, 0.5, 0.5)))["exploration"] == "independent"
+    assert fits(problem, "ppo", replace(KNOWN, horizon=20.0), advantage_decay="0.999")["steps_per_update"] >= 64 * 500
+    assert fits(problem, "cross-entropy") == {}
+    assert len(KNOWN.lengths) == len(TIMES)
+    for method in GUIDES:  # whatever comes out is a value that the method takes
+        recipe = Recipe.model_validate({"name": method, **preset(method)})
+        made = recipe.model_copy(update={"settings": fits(problem, method) | recipe.settings})
+        made.method_settings()
+
+
+def test_what_a_recipe_states_stays_and_fitting_can_be_switched_off(tmp_path: Path) -> None:
+    problem = swing(tmp_path)
+    recipe = Recipe.model_validate({"method": "sac", "fit": True, "settings": {"discount": 0.9}})
+    fitted = fit(recipe, problem)
+    assert fitted.settings["discount"] == 0.9 and "random_hold" in fitted.settings
+    assert fit(recipe.model_copy(update={"fit": False}), problem).settings == {"discount": 0.9}
+
+
+def test_the_measurement_is_kept_repeated_and_made_anew(folder: Path) -> None:
+    opened = Project(folder)
+    problem = opened.problem("rock")
+    first = measured(problem, folder)
+    path = folder / "tasks" / "rock.measured.json"
+    assert measure(problem) == first == kept_measurement(problem, folder), "the same numbers every time"
+    data = json.loads(path.read_text())
+    data["measured"]["horizon"] = 17.0
+    path.write_text(json.dumps(data))
+    assert measured(problem, folder).horizon == 17.0, "it is read, not measured again"
+    for damaged in ("{", "[]", json.dumps(data | {"measured": {}}), json.dumps(data | {"version": 99})):
+        path.write_text(damaged)
+        assert measured(problem, folder) == first
+    task = folder / "tasks" / "rock.toml"
+    task.write_text(task.read_text().replace('"20 Hz"', '"25 Hz"'))
+    changed = Project(folder).problem("rock")
+    assert kept_measurement(changed, folder) is None
+    assert measured(changed, folder) != first
+
+
+def test_a_run_freezes_the_numbers_that_it_was_given(folder: Path) -> None:
+    recipe = Recipe.model_validate({"name": "sac", **preset("sac")})
+    number = launch.create_batch(folder, "rock", recipe, [1])[0]
+    kept = frozen_recipe(folder, Project(folder).run(number))
+    assert kept.settings["discount"] == pytest.approx(
+        1.0 - 0.05 / measured(Project(folder).problem("rock"), folder).horizon, abs=1e-5
+    )
+
+
+def test_a_wrong_word_for_fit_is_told(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="fit"):
+        with_changes(Recipe(), {"fit": "maybe"})
+
+
+def test_the_command_says_what_fits_and_why(folder: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    found = answer(capsys, "methods", "rock", "--project", str(folder), "--json")
+    assert found["task"] == "rock" and set(found["fits"]) == set(GUIDES)
+    assert found["fits"]["sac"]["discount"]["why"].startswith("looks ")

@@ -53,7 +53,9 @@ def test_forecast_measures_this_machine(folder: Path) -> None:
     for method in ("ppo", "sac"):
         recipe = Recipe.model_validate(preset(method, "quick look"))
         found = forecast(problem, recipe, seconds=0.3)
-        assert found.layers == (10, 64, 64, 2) and found.parameters == 10 * 64 + 64 + 64 * 64 + 64 + 64 * 2 + 2
+        plain = 10 * 64 + 64 + 64 * 64 + 64 + 64 * 2 + 2
+        normalised = 2 * 64 + 2 * 64  # gains and offsets of two layers
+        assert found.layers == (10, 64, 64, 2) and found.parameters == plain + (normalised if method == "sac" else 0)
         assert found.minutes == pytest.approx(recipe.steps / found.steps_per_second / 60)
         assert 1.0 < found.call_microseconds < 10_000
     assert replay_megabytes(problem, Recipe.model_validate(preset("ppo"))) == 0.0
@@ -134,7 +136,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     typed(qtbot, sheet, "gradient_limit", "2")
     assert bench.recipe.settings == standard | {"discount": 0.97, "hidden": [48, 32], "gradient_limit": 2}
     assert f"{len(standard) + 3} CHANGED" in sheet.settings.caption.text()
-    reset = [b for b in sheet.findChildren(QPushButton) if b.toolTip() == "back to 0.99"][-1]
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset discount")
     qtbot.mouseClick(reset, LEFT)
     assert "discount" not in bench.recipe.settings
     bench.undo.undo()
@@ -147,6 +149,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     shown = {
         "steps",
         "copies",
+        "fit",
         "training_time_limit",
         "residual",
         "shaping.potential",
@@ -174,6 +177,32 @@ def test_presets_and_the_measured_cost(qtbot: QtBot, sheet: RecipeSheet) -> None
     qtbot.mouseClick(sheet.measure_button, LEFT)
     qtbot.waitUntil(lambda: "steps/s here" in sheet.cost.text(), timeout=60_000)
     assert "policy 10-64-64-2" in sheet.cost.text() and sheet.measure_button.isEnabled()
+
+
+def test_what_fits_the_task_is_measured_shown_with_why_and_can_be_overruled(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    choose(sheet, "sac")
+    assert bench.recipe is not None and bench.recipe.fit
+
+    def shown(key: str) -> str:
+        line = sheet.editors[key]
+        assert isinstance(line, QLineEdit)
+        return line.text()
+
+    qtbot.waitUntil(lambda: shown("discount") != "0.99", timeout=60_000)
+    assert shown("discount") == "0.99667" and shown("hidden") == "128, 128" and "discount" not in bench.recipe.settings
+    assert "looks 6.00 s ahead" in sheet.reasons[sheet.editors["discount"]]
+    typed(qtbot, sheet, "discount", "0.97")
+    assert bench.recipe.settings["discount"] == 0.97
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset discount")
+    qtbot.mouseClick(reset, LEFT)
+    assert shown("discount") == "0.99667"
+    box = sheet.editors["fit"]
+    assert isinstance(box, QCheckBox)
+    box.setChecked(False)
+    assert not bench.recipe.fit and shown("discount") == "0.99"
+    bench.undo.undo()
+    assert bench.recipe.fit
 
 
 def test_a_correction_of_the_regulator_is_chosen_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:

@@ -12,6 +12,7 @@ from scipy import stats
 from plucky_heron.errors import StateError
 from plucky_heron.learning.actor_critic import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss, Minibatch
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
+from plucky_heron.learning.ppo import ProximalSettings
 from plucky_heron.task.commanding import to_shares
 
 Array = np.ndarray
@@ -253,7 +254,7 @@ def test_rows_before_a_lost_step_count_as_cut_there(update_after: str) -> None:
     ],
 )
 def test_the_gradient_of_what_is_added_to_the_loss_is_its_slope(changes: dict[str, Any]) -> None:
-    settings = settings_class("ppo").model_validate(SMALL | changes)
+    settings = ProximalSettings.model_validate(SMALL | changes)
     loss = ActorCriticLoss(settings, 3, 2, np.float64, 0.2)
     generator = np.random.default_rng(1)
     parameters = loss.initial(generator)
@@ -271,9 +272,7 @@ def test_the_gradient_of_what_is_added_to_the_loss_is_its_slope(changes: dict[st
         np.zeros(12),
     )
     plain = ActorCriticLoss(
-        settings_class("ppo").model_validate(
-            SMALL | {k: v for k, v in changes.items() if k in ("spread", "shared_trunk")}
-        ),
+        ProximalSettings.model_validate(SMALL | {k: v for k, v in changes.items() if k in ("spread", "shared_trunk")}),
         3,
         2,
         np.float64,
@@ -303,11 +302,13 @@ def test_a_critic_with_its_own_learning_rate_learns_apart_and_more_often() -> No
     generator, other = np.random.default_rng(0), np.random.default_rng(0)
     seen: list[np.ndarray] = []
     alone = first.critic_alone
-    first.critic_alone = lambda *a: (
-        seen.append(first.parameters.copy()),
-        alone(*a),
-        seen.append(first.parameters.copy()),
-    )
+
+    def watched(*given: Any) -> None:
+        seen.append(first.parameters.copy())
+        alone(*given)
+        seen.append(first.parameters.copy())
+
+    first.critic_alone = watched
     health = played(first, generator, 40)
     moved = np.abs(seen[-1] - seen[-2]) > 0
     assert (

@@ -96,11 +96,13 @@ def test_endings_are_told_from_going_on() -> None:
     """By hand: two episodes of three samples, one of which fails at -10."""
     rewards = np.array([[-1.0, -1.0], [-1.0, -1.0], [-11.0, -1.0]])
     played = _Played(rewards, np.array([3, 3]), np.array([True, False]), np.zeros(2, bool), np.zeros(2, int))
-    ratio, least = _returns(played, 0.5)
+    ratio, least, most = _returns(played, 0.5)
     with_ending = np.array([-4.25, -1.75, -6.5, -1.5, -11.0, -1.0])
     without = np.array([-1.5, -1.75, -1.0, -1.5, 0.0, -1.0])
     assert ratio == pytest.approx(with_ending.std() / without.std())
-    assert least == pytest.approx(np.quantile(without, 0.01))
+    # had it gone on, the first would have been given -1 a sample: -1 / (1 - 0.5) from there
+    extended = np.array([-1.0 - 0.5 * (1.0 + 0.5 * 2.0), -1.75, -1.0 - 0.5 * 2.0, -1.5, -2.0, -1.0])
+    assert least == pytest.approx(np.quantile(extended, 0.01)) and most == pytest.approx(np.quantile(extended, 0.99))
 
 
 def test_a_rare_large_penalty_is_held_and_a_small_one_is_not(tmp_path: Path) -> None:
@@ -113,7 +115,7 @@ def test_a_rare_large_penalty_is_held_and_a_small_one_is_not(tmp_path: Path) -> 
         if limited:
             limit = fitted["penalty_limit"].value
             # failing still costs more than going on, and less than it did
-            assert -found.least_return < limit < penalty
+            assert -found.least_return < limit < penalty and found.most_return - found.least_return < limit
 
 
 def test_what_is_won_is_never_held() -> None:
@@ -125,7 +127,7 @@ def test_what_is_won_is_never_held() -> None:
     np.testing.assert_array_equal(shaped.limited(None, penalty=2.0), [5.0, 57.0, 6.9])
 
 
-KNOWN = Measurement(1.0, math.nan, "", (1.0, 0.9, 0.5), 0.5, 1.0, -1.0, 4.0, False)
+KNOWN = Measurement(1.0, math.nan, "", (1.0, 0.9, 0.5), 0.5, 1.0, -1.0, 0.0, 4.0, False)
 
 
 def fits(problem: Problem, method: str, found: Measurement = KNOWN, **changes: str) -> dict[str, Any]:

@@ -18,7 +18,7 @@ RETURNED = 0.15
 RARE = 2.0
 """Spread of returns with endings over that without, from which endings are rare and large."""
 BEYOND = 1.2
-"""What the largest penalty may cost, of the least that going on costs."""
+"""What the largest penalty may cost, of what is at stake in going on: the most that it costs, or how far what it brings differs."""
 AS_LONG = 0.8
 """Share of its length that an episode must keep under exploration with a memory."""
 ROLLOUT = (0.1, 0.3)
@@ -114,11 +114,12 @@ def _replay(problem: Problem, recipe: Recipe, found: Measurement) -> dict[str, F
         ),
         "hidden": Fitted([wide, wide], f"{len(problem.entries)} observations"),
     }
-    if found.spread_ratio > RARE and found.least_return < 0.0:
-        limit = BEYOND * -found.least_return
+    at_stake = max(-found.least_return, found.most_return - found.least_return)
+    if found.spread_ratio > RARE and at_stake > 0.0:
+        limit = BEYOND * at_stake
         rules["penalty_limit"] = Fitted(
             float(f"{limit:.3g}"),
-            f"endings spread the returns {found.spread_ratio:.1f} times as far; going on costs {-found.least_return:.3g} at worst",
+            f"endings spread the returns {found.spread_ratio:.1f} times as far; going on brings {found.least_return:.3g} to {found.most_return:.3g}",
         )
     return rules
 

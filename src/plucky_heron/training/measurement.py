@@ -26,7 +26,8 @@ from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
 
-COPIES = 32
+COPIES, DRIVEN = 32, 12
+"""Episodes under deviations and held random commands, and under a driver that may succeed."""
 SAMPLES = 12_000
 """Most samples over all copies that one driver is watched for."""
 SEED = 2_000_081
@@ -38,7 +39,7 @@ TIMES = (0.0, 0.12, 0.4)
 """Time constants (s) of the deviations that are tried."""
 OSCILLATES = 0.7
 """Damping below which a pole is an oscillation, counted by its period; above, by its time constant."""
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -57,8 +58,9 @@ class Measurement:
         The same under held random commands.
     spread_ratio
         How many times wider discounted returns are spread with what is paid at endings than without, under held random commands.
-    least_return
-        The 1 % quantile of the discounted returns without what is paid where an episode ends, looking `horizon` ahead.
+    least_return, most_return
+        The 1 and 99 % quantiles of the discounted returns without what is paid where an episode ends, as if each went on as it went on the
+        whole; looking `horizon` ahead.
     horizon
         How far ahead that looks.
     only_at_endings
@@ -72,6 +74,7 @@ class Measurement:
     held_length: float
     spread_ratio: float
     least_return: float
+    most_return: float
     horizon: float
     only_at_endings: bool
 
@@ -136,7 +139,7 @@ def measure(problem: Problem, threads: int = 1) -> Measurement:
     best = 0.0
     rules: list[Driver] = [Rule(problem, name) for name in problem.rules]
     for driver in [Constant(problem), *rules]:
-        played = _play(problem, driver, problem.task.timing.steps if len(problem.rules) <= 2 else samples, threads)
+        played = _play(problem, driver, problem.task.timing.steps, threads, DRIVEN)
         share = float(played.success.mean())
         if share > max(best, 0.5):
             best, by = share, driver.name
@@ -146,9 +149,9 @@ def measure(problem: Problem, threads: int = 1) -> Measurement:
         float(np.median(_play(problem, _Deviating(problem, t), samples, threads).lengths)) * dt for t in TIMES
     )
     horizon = horizon_of(problem, slowest, solved, only)
-    ratio, least = _returns(held, 1.0 - dt / horizon)
+    ratio, least, most = _returns(held, 1.0 - dt / horizon)
     return Measurement(
-        slowest, solved, by, lengths, float(np.median(held.lengths)) * dt, ratio, least, horizon, only,
+        slowest, solved, by, lengths, float(np.median(held.lengths)) * dt, ratio, least, most, horizon, only,
     )  # fmt: skip
 
 
@@ -182,16 +185,16 @@ def _slowest(problem: Problem) -> float:
     return float(times.max()) if len(times) else math.nan
 
 
-def _play(problem: Problem, driver: Driver, samples: int, threads: int) -> _Played:
-    batch = Batch(problem, COPIES, SEED, "measurement", threads)
-    batch.start(np.arange(COPIES))
+def _play(problem: Problem, driver: Driver, samples: int, threads: int, copies: int = COPIES) -> _Played:
+    batch = Batch(problem, copies, SEED, "measurement", threads)
+    batch.start(np.arange(copies))
     driver.begin(batch)
     samples = min(samples, batch.limit)
-    rewards: Array = np.zeros((samples, COPIES))
-    lengths: Array = np.zeros(COPIES, dtype=np.int64)
-    ended: Array = np.zeros(COPIES, dtype=np.bool_)
-    success: Array = np.zeros(COPIES, dtype=np.bool_)
-    since: Array = np.zeros(COPIES, dtype=np.int64)
+    rewards: Array = np.zeros((samples, copies))
+    lengths: Array = np.zeros(copies, dtype=np.int64)
+    ended: Array = np.zeros(copies, dtype=np.bool_)
+    success: Array = np.zeros(copies, dtype=np.bool_)
+    since: Array = np.zeros(copies, dtype=np.int64)
     first = max(1, problem.task.timing.samples(problem.task.measure.hold))  # met from the start says nothing of time
     for k in range(samples):
         was = batch.running.copy()
@@ -207,21 +210,28 @@ def _play(problem: Problem, driver: Driver, samples: int, threads: int) -> _Play
     return _Played(rewards, lengths, ended, success & (since > first), since)
 
 
-def _returns(played: _Played, discount: float) -> tuple[float, float]:
-    """Spread of the discounted returns with what was paid in the last sample of ended episodes over that without; the least without."""
+def _returns(played: _Played, discount: float) -> tuple[float, float, float]:
+    """Spread of the discounted returns with what was paid in the last sample of ended episodes over that without; the least and the most
+    without, as if ended episodes had gone on with the mean of what they were given.
+    """
     count = len(played.rewards)
     there = np.arange(count)[:, None] < played.lengths[None, :]
     last = (np.arange(count)[:, None] == played.lengths[None, :] - 1) & played.ended[None, :]
+    ordinary = np.where(last, 0.0, played.rewards)
+    going = np.maximum(played.lengths - played.ended, 1)
+    on = np.where(played.ended, ordinary.sum(axis=0) / going / (1.0 - discount), 0.0)
     found = []
-    for rewards in (played.rewards, np.where(last, 0.0, played.rewards)):
+    for rewards, tail in ((played.rewards, 0.0 * on), (ordinary, 0.0 * on), (ordinary, on)):
         returns, later = np.zeros_like(rewards), np.zeros(rewards.shape[1])
         for k in range(count - 1, -1, -1):
-            later = rewards[k] + discount * later
+            later = (
+                np.where(last[k], tail, rewards[k] + discount * later) if tail.any() else rewards[k] + discount * later
+            )
             returns[k] = later
         found.append(returns[there])
-    with_endings, without = found
+    with_endings, without, extended = found
     ratio = float(with_endings.std() / max(without.std(), 1e-9))
-    return ratio, float(np.quantile(without, 0.01))
+    return ratio, float(np.quantile(extended, 0.01)), float(np.quantile(extended, 0.99))
 
 
 # --- kept beside the task -------------------------------------------------------------------------------------------

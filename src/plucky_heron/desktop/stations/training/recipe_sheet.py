@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, button, label, scrolled
+from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
@@ -210,9 +211,10 @@ class RecipeSheet(QDialog):
         key = self.bench.task, problem.fingerprint()
         if key not in self._asked:
             self._asked.add(key)
-            self.bench.start_job(
-                "measuring the task", lambda _: measured(problem, project), lambda _: self.show_recipe(force=True)
-            )
+            # beside the bench's one job: two seconds that nobody asked for must not stand in the way of one
+            job = Job("measuring the task", lambda _: measured(problem, project), self.bench)
+            job.done.connect(lambda _: self.show_recipe(force=True))
+            job.start()
         return {}
 
     def _add_cut(self, recipe: Recipe) -> None:

@@ -140,6 +140,9 @@ def test_numbers_follow_from_the_measurement(tmp_path: Path) -> None:
     sac = fits(problem, "sac")
     assert sac["discount"] == pytest.approx(1.0 - 0.02 / 4.0)
     assert sac["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.12), abs=1e-4), "0.4 s halves the episodes"
+    late = replace(KNOWN, lengths=(1.0, 1.0, 1.0))
+    assert fits(problem, "td3", late)["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.4), abs=1e-4)
+    assert fits(problem, "ppo", late)["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.12), abs=1e-4)
     assert sac["random_hold"] == 20 and sac["hidden"] == [64, 64] and sac["random_start_steps"] == 500
     assert fits(problem, "td3", replace(KNOWN, lengths=(1.0, 0.5, 0.5)))["exploration"] == "independent"
     assert fits(problem, "ppo", replace(KNOWN, horizon=20.0), advantage_decay="0.999")["steps_per_update"] >= 64 * 500

@@ -52,6 +52,9 @@ REPLAY: dict[str, Any] = {
 }  # fmt: skip
 """What brought methods with a replay buffer farthest on the hoist and does not hang on it."""
 
+PROXIMAL: dict[str, Any] = {"passes": 10, "learning_rate": 5e-4, "learning_rate_share_end": 0.2}
+"""Many passes of small steps; the rows of an update follow from the discount."""
+
 ACTOR_CRITIC: dict[str, Any] = {
     "steps_per_update": 512, "advantage_decay": 0.95, "learning_rate": 3e-3, "learning_rate_share_end": 0.33, "critic_learning_rate": 1e-3,
     "critic_passes": 4, "beyond_weight": 0.1,
@@ -70,7 +73,7 @@ GUIDES = {
         "First choice where simulated steps are cheap: robust, seldom needs tuning, uses many copies well.",
         "Hundreds of thousands to millions of steps, at tens of thousands a second.",
         "Spread collapses before the goal was met (spread near 0, score flat), or updates are too large (ratios limited far above a quarter).",
-        _lengths(64, (150_000, 500_000, 2_000_000), 24_576),
+        _lengths(64, (150_000, 500_000, 2_000_000), 24_576, **PROXIMAL),
     ),
     "a2c": Guide(
         "Actor-critic (A2C)", "fresh steps",

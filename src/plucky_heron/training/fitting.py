@@ -13,7 +13,7 @@ from plucky_heron.training.measurement import HELD, TIMES, Measurement, measured
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.units import show
 
-RETURNED = 0.15
+RETURNED = 0.06
 """Seconds over which rewards are summed before a critic is trusted."""
 RARE = 2.0
 """Spread of returns with endings over that without, from which endings are rare and large."""

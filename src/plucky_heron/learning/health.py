@@ -27,10 +27,12 @@ class HealthFigure:
         return f"{value:.{self.digits}f}".replace("-", "−") + (f" {self.unit}" if self.unit else "")
 
 
-KL = HealthFigure("kl", "change an update (KL)", 0.002, 0.03, digits=3)
-RATIOS_LIMITED = HealthFigure("ratios_limited", "ratios limited", 0.02, 0.25, "%")
+# bands of PPO: the middle 90 % of the updates of runs that solved `swing_up` and `balance` of benchmarks/unseen by their standard,
+# rounded outwards: KL 0.0012 to 0.0127, ratios 0.5 to 17 %, critic -0.35 to 0.99 (-0.35 at first; 0.07 in three of four updates)
+KL = HealthFigure("kl", "change an update (KL)", 0.001, 0.03, digits=3)
+RATIOS_LIMITED = HealthFigure("ratios_limited", "ratios limited", 0.005, 0.25, "%")
 SPREAD = HealthFigure("spread", "spread, share of range", 0.05, 0.5)
-CRITIC_EXPLAINS = HealthFigure("critic_explains", "critic explains", 0.5, 1.0)
+CRITIC_EXPLAINS = HealthFigure("critic_explains", "critic explains", 0.05, 1.0)
 ENTROPY_WEIGHT = HealthFigure("entropy_weight", "entropy weight", digits=3)
 CRITIC_LOSS = HealthFigure("critic_loss", "critic's loss", digits=4)
 VALUE_PREDICTED = HealthFigure("value_predicted", "value predicted")

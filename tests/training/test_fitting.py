@@ -18,7 +18,7 @@ from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import frozen_recipe
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.fitting import fit, fitted_settings
+from plucky_heron.training.fitting import fit, fitted_settings, warnings
 from plucky_heron.training.measurement import TIMES, Measurement, _Played, _returns, kept_measurement, measure, measured
 from plucky_heron.training.recipe import Recipe, with_changes
 from tests.cli.test_command_line import answer
@@ -200,3 +200,13 @@ def test_the_command_says_what_fits_and_why(folder: Path, capsys: pytest.Capture
     found = answer(capsys, "methods", "rock", "--project", str(folder), "--json")
     assert found["task"] == "rock" and set(found["fits"]) == set(GUIDES)
     assert found["fits"]["sac"]["discount"]["why"].startswith("looks ")
+
+
+def test_a_budget_of_few_episodes_and_rows_is_said(tmp_path: Path) -> None:
+    problem = swing(tmp_path)  # 1000 samples an episode
+    plenty = with_changes(Recipe(), {"steps": "1000000"})
+    assert warnings(problem, plenty) == []
+    few = with_changes(plenty, {"steps": "60000"})
+    assert "60 episodes" in warnings(problem, few)[0]
+    assert warnings(problem, with_changes(few, {"training_time_limit": "2 s"})) == []
+    assert "8 rows a copy" in warnings(problem, with_changes(plenty, {"steps_per_update": "512"}))[0]

@@ -86,6 +86,7 @@ def train(
     from plucky_heron.files import validate
     from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.runs import launch
+    from plucky_heron.training.fitting import warnings
     from plucky_heron.training.recipe import Recipe, with_changes
 
     if resume is not None:
@@ -105,7 +106,10 @@ def train(
         changes = pairs(set_, "--set")
         if steps is not None:
             changes["steps"] = str(steps)
-        numbers = launch.train(found.folder, name, with_changes(chosen, changes), list(range(seed, seed + seeds)))
+        asked = with_changes(chosen, changes)
+        for text in warnings(found.problem(name), asked):
+            typer.echo(f"note: {text}", err=True)
+        numbers = launch.train(found.folder, name, asked, list(range(seed, seed + seeds)))
     rows = follow(found, numbers, quiet=json_)
     failed = [row for row in rows if row.state == "failed"]
     if failed:

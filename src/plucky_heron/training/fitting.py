@@ -23,6 +23,7 @@ AS_LONG = 0.8
 """Share of its length that an episode must keep under exploration with a memory."""
 LASTS = 0.12
 """Longest time constant (s) of deviations for methods of fresh steps: with 0.4 s PPO swung the bell up in two seeds of four, with 0.09 s in all."""
+FEW_EPISODES, FEW_ROWS = 500, 16
 ROLLOUT = (0.1, 0.3)
 """Seconds of a model rollout at first and in the end."""
 
@@ -61,6 +62,24 @@ def fit(recipe: Recipe, problem: Problem, project: Path | None = None, threads: 
     made = recipe.model_copy(update={"settings": settings})
     made.method_settings(f"recipe {recipe.name}")
     return made
+
+
+def warnings(problem: Problem, recipe: Recipe) -> list[str]:
+    """What of a recipe's budget and rows is likely to be too little for a task, in words."""
+    limit = problem.task.timing.steps
+    if recipe.training_time_limit is not None:
+        limit = min(limit, max(1, problem.task.timing.samples(recipe.training_time_limit)))
+    episodes, found = recipe.steps // limit, []
+    if episodes < FEW_EPISODES:
+        found.append(
+            f"{recipe.steps} steps are {episodes} episodes of full length: under {FEW_EPISODES}, few starts and set-points are met"
+        )
+    rows = getattr(recipe.method_settings(), "steps_per_update", None)
+    if recipe.method == "ppo" and rows is not None and rows // recipe.copies < FEW_ROWS:
+        found.append(
+            f"{rows // recipe.copies} rows a copy in an update: under {FEW_ROWS}, advantages are the critic's word alone"
+        )
+    return found
 
 
 def _horizon(problem: Problem, found: Measurement) -> dict[str, Fitted]:

@@ -26,7 +26,7 @@ from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.fitting import Fitted, fit, fitted_settings
+from plucky_heron.training.fitting import Fitted, fit, fitted_settings, warnings
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
 from plucky_heron.training.measurement import kept_measurement, measured
 from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
@@ -149,7 +149,8 @@ class RecipeSheet(QDialog):
         memory = replay_megabytes(problem, recipe) if problem is not None else 0.0
         buffer = f"; replay buffer {memory:.0f} MB a seed" if memory else ""
         if found is None:
-            self.cost.setText(f"{_grouped(recipe.steps)} steps a seed{buffer}")
+            said = "".join(f"\n{text}" for text in warnings(problem, recipe)) if problem is not None else ""
+            self.cost.setText(f"{_grouped(recipe.steps)} steps a seed{buffer}{said}")
             return
         layers = "-".join(map(str, found.layers))
         fitted = ""

@@ -269,6 +269,24 @@ def test_set_points_are_drawn_again_and_may_be_steered(problem: Problem) -> None
     np.testing.assert_array_equal(batch.signals["mark.x"], 1.25)
 
 
+def test_an_episode_ends_with_the_set_point_that_it_had(problem: Problem) -> None:
+    """Twelve seconds with a new one every four: nobody is asked in the last sample for what there is no time for."""
+    points = {
+        "mark.x": {"unit": "m", "draw": {"uniform": ["-4 m", "4 m"]}, "every": "0.5 s"},
+        "mark.z": {"unit": "m", "draw": "3 m"},
+    }
+    timing = problem.task.timing.model_copy(update={"time_limit": 2.0})
+    batch = begun(altered(problem, setpoints=points, timing=timing.model_dump()), 6)
+    each, last = round(0.5 / problem.sample_time), round(2.0 / problem.sample_time)
+    seen = []
+    for _ in range(last):
+        batch.step(np.zeros((6, 2)))
+        seen.append(batch.signals["mark.x"].copy())
+    assert batch.age.max() == last == 4 * each
+    np.testing.assert_array_equal(seen[-1], seen[-2])
+    assert (seen[-1] != seen[last - each - 3]).any(), "it was drawn again before"
+
+
 def test_proving_has_ranges_of_its_own(problem: Problem) -> None:
     wide = {"uniform": ["20 kg", "30 kg"], "nominal": "22 kg", "proving": {"uniform": ["60 kg", "80 kg"]}}
     other = altered(problem, variation={"basket.mass": wide})

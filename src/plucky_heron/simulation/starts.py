@@ -91,9 +91,12 @@ class Starts:
                     table[copy, k] = draw_one(generator, kind, values)
 
     def now(self, age: Array) -> None:
-        """Bring set-points to the present sample `age` (B,) of each copy."""
+        """Bring set-points to the present sample `age` (B,) of each copy.
+
+        An episode ends with the set-point that it had: a new one in its very last sample would ask for what nobody had time for.
+        """
         for name, table in self._tables.items():
-            column = np.minimum(age // self._again[name], table.shape[1] - 1)
+            column = np.minimum(np.minimum(age, self.limit - 1) // self._again[name], table.shape[1] - 1)
             self.drawn[name][:] = table[np.arange(len(age)), column]
         for name, value in self.steered.items():
             self.drawn[name][:] = value

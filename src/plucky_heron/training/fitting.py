@@ -72,7 +72,7 @@ def warnings(problem: Problem, recipe: Recipe) -> list[str]:
     episodes, found = recipe.steps // limit, []
     if episodes < FEW_EPISODES:
         found.append(
-            f"{recipe.steps} steps are {episodes} episodes of full length: under {FEW_EPISODES}, few starts and set-points are met"
+            f"{recipe.steps:,} steps are {episodes} episodes of full length: under {FEW_EPISODES}, few starts and set-points are met"
         )
     rows = getattr(recipe.method_settings(), "steps_per_update", None)
     if recipe.method == "ppo" and rows is not None and rows // recipe.copies < FEW_ROWS:

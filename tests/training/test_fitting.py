@@ -21,23 +21,10 @@ from plucky_heron.task.problem import Problem
 from plucky_heron.training.fitting import fit, fitted_settings, warnings
 from plucky_heron.training.measurement import TIMES, Measurement, _Played, _returns, kept_measurement, measure, measured
 from plucky_heron.training.recipe import Recipe, with_changes
+from tests.analysis.test_facts_of_steps import MASS
 from tests.cli.test_command_line import answer
 from tests.control.test_regulator_laws import project
 
-MASS = """
-[bodies.load]
-mass = 2.0
-[joints.slide]
-kind = "slider"
-child = "load"
-axis = [1, 0, 0]
-stiffness = {stiffness}
-damping = 0.4
-[drives.d]
-kind = "effort"
-joint = "slide"
-limit = 10.0
-"""
 TASK = """
 [[actions]]
 name = "u"
@@ -71,7 +58,9 @@ TIMING = 'control_rate = "50 Hz"\nsubsteps = 4\ntime_limit = "20 s"\n'
 
 def swing(folder: Path, pulse: float = 3.0, penalty: float | None = None, push: str = "0") -> Problem:
     ending = "" if penalty is None else FAILS.format(penalty=penalty)
-    return project(folder, MASS.format(stiffness=2.0 * pulse**2), TASK.format(ending=ending, push=push), TIMING)
+    return project(
+        folder, MASS.format(stiffness=2.0 * pulse**2, damping=0.4), TASK.format(ending=ending, push=push), TIMING
+    )
 
 
 def test_the_slowest_motion_and_how_far_ahead_that_looks(tmp_path: Path) -> None:
@@ -152,6 +141,20 @@ def test_numbers_follow_from_the_measurement(tmp_path: Path) -> None:
         recipe = Recipe.model_validate({"name": method, **preset(method)})
         made = recipe.model_copy(update={"settings": fits(problem, method) | recipe.settings})
         made.method_settings()
+
+
+@pytest.mark.parametrize("method", GUIDES)
+def test_a_fast_controller_with_a_long_horizon_still_gets_values_that_the_method_takes(
+    tmp_path: Path, method: str
+) -> None:
+    """At 10 kHz and an hour ahead, a discount of five digits would be 1."""
+    timing = 'control_rate = "10 kHz"\nsubsteps = 1\ntime_limit = "20 s"\n'
+    problem = project(tmp_path, MASS.format(stiffness=1.0, damping=0.4), TASK.format(ending="", push="0"), timing)
+    fitted = fits(problem, method, replace(KNOWN, horizon=3600.0, lengths=(1.0, 1.0, 1.0), held_length=20.0))
+    if "discount" in fitted:
+        assert 1.0 - fitted["discount"] == pytest.approx(1e-4 / 3600.0, rel=0.05)
+    recipe = Recipe.model_validate({"method": method, **preset(method)})
+    recipe.model_copy(update={"settings": fitted | recipe.settings}).method_settings()
 
 
 def test_what_a_recipe_states_stays_and_fitting_can_be_switched_off(tmp_path: Path) -> None:

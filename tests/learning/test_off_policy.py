@@ -303,6 +303,66 @@ def test_targets_bootstrap_time_limits_and_not_endings(method: str) -> None:
         np.testing.assert_allclose(critic.of(learner.state) - critic.errors, wanted, rtol=1e-9)
 
 
+@pytest.mark.parametrize("steps", [60, 250])
+def test_returns_of_all_rows_are_those_of_the_double_loop(steps: int) -> None:
+    """What time cut, and what is not over yet, goes on with the mean reward of all rows that are no endings."""
+    replay, plain = filled(steps)
+    kept = plain[-100:]
+    found = replay.returns(0.9)
+    assert found.shape == (len(kept), 4)
+    on = np.mean(np.concatenate([row["reward"][~row["ended"]] for row in kept])) / (1.0 - 0.9)
+    for t in (0, 17, len(kept) - 1):
+        for b in range(4):
+            total, factor = 0.0, 1.0
+            for row in kept[t:]:
+                total += factor * row["reward"][b]
+                factor *= 0.9
+                if row["ended"][b]:
+                    factor = 0.0
+                if row["ended"][b] or row["cut"][b]:
+                    break
+            assert found[t, b] == pytest.approx(total + factor * on, rel=1e-5, abs=1e-5)
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+@pytest.mark.parametrize("begun", [True, False])
+def test_critics_begin_with_what_the_random_start_was_worth(method: str, begun: bool) -> None:
+    """Where every sample costs 1 and the discount is 0.9, all states are worth -10."""
+    learner = made(method, values_from_start=begun, discount=0.9, reward_standardisation=False, learning_rate=1e-9)
+    generator = np.random.default_rng(0)
+    nobody = np.zeros(16, dtype=np.bool_)
+    while not learner.ready():
+        seen = generator.uniform(-1, 1, (16, 3))
+        learner.take(
+            Experience(-np.ones(16), generator.uniform(-1, 1, (16, 3)), nobody, nobody, seen, learner.choose(seen))
+        )
+    learner.improve(0.0)
+    said = np.array([[critic.of(learner.state).mean(), critic.said.mean()] for critic in learner.critics])
+    np.testing.assert_allclose(said, -10.0 if begun else 0.0, atol=1.5)
+
+
+@pytest.mark.parametrize("method", OFF_POLICY)
+@pytest.mark.parametrize(("bounded", "most"), [(True, 10.0), (False, 90.0)])
+def test_no_state_is_worth_more_than_the_best_reward_for_ever(method: str, bounded: bool, most: float) -> None:
+    """Rewards of at most 1 at a discount of 0.9 come to 10 at most, endings of -4 to -20 going on; a critic that says 90 is not believed."""
+    learner = made(method, value_bounds=bounded, discount=0.9, reward_standardisation=False, learning_rate=1e-9)
+    generator = np.random.default_rng(0)
+    for step in range(12):
+        seen = generator.uniform(-1, 1, (16, 3))
+        reward = np.linspace(-2.0, 1.0, 16) if step else np.full(16, -4.0)
+        ended = np.full(16, step == 0)
+        learner.take(
+            Experience(reward, generator.uniform(-1, 1, (16, 3)), ended, ~ended & False, seen, learner.choose(seen))
+        )
+    for sign in (1.0, -1.0):
+        for critic in learner.critics:
+            critic.network.layers(critic.target)[-1][1][:] = 90.0 * sign
+        learner.learn_once()
+        said = np.array([critic.said for critic in learner.critics])
+        wanted = most if sign > 0.0 else (-20.0 if bounded else -90.0)
+        np.testing.assert_allclose(said, wanted, atol=1e-6 if bounded else 5.0)
+
+
 @pytest.mark.parametrize("limited", [True, False])
 def test_value_of_a_two_state_problem_is_exact(limited: bool) -> None:
     """Two states in turn, paid 1 and 0, discount 0.9: worth 1 / (1 - 0.81) and 0.9 times that, if cuts by time count.

@@ -17,14 +17,14 @@ from plucky_heron.learning.health import ON_POLICY, HealthFigure
 from plucky_heron.learning.kernels import on_policy as losses
 from plucky_heron.learning.memory import Memory, Sequence
 from plucky_heron.learning.network import Network
-from plucky_heron.learning.settings import NetworkSettings, ends_as_shares, setting
+from plucky_heron.learning.settings import CriticSettings, ends_as_shares, setting
 
 Array = np.ndarray
 
 LEAST_LOG_SPREAD, MOST_LOG_SPREAD = -4.0, 1.0
 
 
-class OnPolicySettings(NetworkSettings):
+class OnPolicySettings(CriticSettings):
     """Settings of every method that learns from fresh experience; `None` or false switches a part off."""
 
     health: ClassVar[tuple[HealthFigure, ...]] = ON_POLICY
@@ -94,13 +94,6 @@ class OnPolicySettings(NetworkSettings):
         0.0, "exploration memory", "Share of the last deviation from the mean that is carried into the next draw; 0 draws afresh.",
         "0 for a heavy machine at a high rate: exploring hardly moves it.", ge=0, lt=1,
     )  # fmt: skip
-    critic_hidden: tuple[int, ...] | None = setting(
-        None, "critic's layers", "Width of each hidden layer of the critic; off: as the policy's.", "Too small: critic explains little.",
-        min_length=1, max_length=8,
-    )  # fmt: skip
-    critic_layer_normalisation: bool | None = setting(
-        None, "critic's normalisation", "Layer normalisation of the critic; off: as the policy's.", "Seldom."
-    )
     critic_learning_rate: float | None = setting(
         None, "learning rate of the critic", "With one of its own the critic has its own optimiser, gradient limit and evenly falling rate; off: "
         "one for both.", "Too large: value figures jump. Too small: critic explains little.", gt=0, le=1,
@@ -108,10 +101,6 @@ class OnPolicySettings(NetworkSettings):
     critic_passes: int = setting(
         1, "passes of the critic", "How often the critic goes over the rows of an update; passes of the policy count.",
         "Too many: the critic learns the noise of these rows by heart.", ge=1, le=100,
-    )  # fmt: skip
-    value_huber: float | None = setting(
-        None, "straight beyond", "Errors of the critic beyond this count in a straight line, not squared, in units of standardised rewards.",
-        "None with rare large returns: single rows rule the critic.", gt=0,
     )  # fmt: skip
     beyond_weight: float = setting(
         0.0, "cost of means beyond", "Cost of the square of what the policy's means lie beyond the limits.",

@@ -20,14 +20,14 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.running import RunningSpread
-from plucky_heron.learning.settings import NetworkSettings, left, setting
+from plucky_heron.learning.settings import CriticSettings, left, setting
 from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares, to_shares
 
 Array = np.ndarray
 
 
-class OffPolicySettings(NetworkSettings):
+class OffPolicySettings(CriticSettings):
     """Settings of every method that learns from a replay buffer."""
 
     health: ClassVar[tuple[HealthFigure, ...]] = OFF_POLICY
@@ -114,23 +114,17 @@ class OffPolicySettings(NetworkSettings):
         None, "reward limit", "Rewards of a single step are held within this, as the task gives them; evaluations are not touched.",
         "None with a large penalty at a crash: the critic learns little but the crash. Too small: a crash costs too little.", gt=0,
     )  # fmt: skip
-    value_huber: float | None = setting(
-        None, "straight beyond", "Errors of the critic beyond this count in a straight line, not squared, in units of the value scale.",
-        "None with rare large returns: single rows rule the critic.", gt=0,
-    )  # fmt: skip
-    critic_hidden: tuple[int, ...] | None = setting(
-        None, "critic's layers", "Width of each hidden layer of the critics; off: as the policy's.", "Too small: the critic's loss stays high.",
-        min_length=1, max_length=8,
-    )  # fmt: skip
-    critic_layer_normalisation: bool | None = setting(
-        None,
-        "critic's normalisation",
-        "Layer normalisation of the critics; off: as the policy's.",
-        "Off: see layer normalisation.",
-    )
     penalty_limit: float | None = setting(
         None, "penalty limit", "Rewards of a single step are not below minus this, as the task gives them; what is won is never held.",
         "None with a large penalty at a crash: the critic learns little but the crash. Too small: failing costs less than going on.", gt=0,
+    )  # fmt: skip
+    values_from_start: bool = setting(
+        False, "values begin at what was met", "Critics begin with the mean return of the random start, not with 0.",
+        "Off where rewards are below zero: what was never tried looks best, and the policy runs after it.",
+    )  # fmt: skip
+    value_bounds: bool = setting(
+        False, "values within bounds", "What a later state is worth is held within what the best and the worst reward met, for ever, would bring.",
+        "Off: values above what any policy could earn are believed.",
     )  # fmt: skip
     value_scale: float = setting(
         10.0, "value scale", "Spread that standardised returns are given.",
@@ -185,6 +179,8 @@ class OffPolicy(ABC):
         self.progress, self.due = 0.0, 0.0
         self.waiting, self.episode_over = 0, False
         self.gap: Array = np.zeros(3)
+        self.bounds: Array = np.array([np.inf, -np.inf])
+        """The least and the most that a state may be worth."""
         count = settings.minibatch
 
         def make(width: int) -> Array:
@@ -276,6 +272,8 @@ class OffPolicy(ABC):
         if lost is not None:
             self.replay.lose(lost)
         self.running_return = self.shared.discount * self.running_return + experience.reward
+        for_ever = np.where(experience.ended, 1.0, 1.0 / (1.0 - self.shared.discount)) * experience.reward
+        self.bounds[:] = min(self.bounds[0], for_ever.min()), max(self.bounds[1], for_ever.max())
         self.paid.update(self.running_return[:, None])
         over = experience.ended | experience.cut
         if over.any():
@@ -318,6 +316,8 @@ class OffPolicy(ABC):
             self.due += shared.updates_per_step * self.waiting
             self.episode_over = False
             self.waiting = 0
+        if self.due >= 1.0 and self.updates == 0 and shared.values_from_start:
+            self.begin_values()
         for _ in range(min(int(self.due), MOST_AT_ONCE)):
             self.learn_once()
             self.due -= 1.0
@@ -330,6 +330,13 @@ class OffPolicy(ABC):
             self.gap[:] = 0.0
         newest = self.replay.commands[self.replay.last : self.replay.last + self.copies]
         return health | {"at_limit": float((np.abs(newest) > 0.99).mean()), "replay": float(self.replay.size)}
+
+    def begin_values(self) -> None:
+        """Let the critics say at first what was earned so far, on the whole."""
+        start = float(self.replay.returns(self.shared.discount).mean()) / float(self._reward_spread())
+        for critic in self.critics:
+            for parameters in (critic.parameters, critic.target):
+                critic.network.layers(parameters)[-1][1][:] += start
 
     def learn_once(self) -> None:
         """Draw a minibatch and make one update."""
@@ -383,6 +390,10 @@ class OffPolicy(ABC):
     def critics_say(self) -> None:
         """The targets' values of `after`, into each critic's `said`."""
         self.side.by_side([lambda c=c: c.say(self.after) for c in self.critics])  # type: ignore[misc]
+        if self.shared.value_bounds:
+            low, high = self.bounds / self._reward_spread()
+            for critic in self.critics:
+                np.clip(critic.said, low, high, out=critic.said)
 
     def policy(self) -> Policy:
         """The present policy without exploration, with the present standardisation frozen in."""
@@ -410,7 +421,7 @@ class OffPolicy(ABC):
         """All state, the replay buffer included."""
         kept: dict[str, Array] = {
             "parameters": self.parameters.copy(), "averaged": self.averaged.copy(), "paid": self.paid.keep(),
-            "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(),
+            "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(), "bounds": self.bounds.copy(),
             "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over, self.next_scale]),
             "shares": np.array([self.progress, self.due]),
         }  # fmt: skip
@@ -435,6 +446,7 @@ class OffPolicy(ABC):
         self.running_return = kept["running_return"].copy()
         thaw(self.drawing, kept["drawing"])
         self.gap[...] = kept["gap"]
+        self.bounds[...] = kept["bounds"]
         self.steps, self.updates, self.waiting = (int(x) for x in kept["counts"][:3])
         self.episode_over, self.next_scale = bool(kept["counts"][3]), int(kept["counts"][4])
         self.progress, self.due = (float(x) for x in kept["shares"])

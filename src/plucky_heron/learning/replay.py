@@ -174,6 +174,20 @@ class Replay:
         )
         return found
 
+    def returns(self, discount: float) -> Array:
+        """Discounted returns from every entry on, (steps, copies), oldest first; what time cut goes on as it went on the whole."""
+        order = (self.next - self.size + np.arange(self.size)) % self.capacity
+        reward = self.reward[order].reshape(-1, self.copies).astype(np.float64)
+        over = self.over[order].reshape(-1, self.copies)
+        ordinary = reward[over != ENDED]
+        later = np.full(self.copies, (ordinary.mean() if len(ordinary) else 0.0) / (1.0 - discount))
+        on = later.copy()
+        found = np.zeros_like(reward)
+        for k in range(len(reward) - 1, -1, -1):
+            later = np.where(over[k] == ENDED, 0.0, np.where(over[k] == CUT, on, later))
+            later = found[k] = reward[k] + discount * later
+        return found
+
     def surprised(self, indices: Array, errors: Array) -> None:
         """Set the priorities of drawn entries (N,) by the size of their errors (N,)."""
         if self.priority > 0.0:

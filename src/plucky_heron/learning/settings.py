@@ -93,3 +93,19 @@ class NetworkSettings(MethodSettings):
         "Too small: takes what is near and misses what comes later. Too large: values grow, learning is slow and noisy.",
         gt=0, lt=1,
     )  # fmt: skip
+
+
+class CriticSettings(NetworkSettings):
+    """What methods with a critic besides the policy say of it."""
+
+    critic_hidden: tuple[int, ...] | None = setting(
+        None, "critic's layers", "Width of each hidden layer of the critic; off: as the policy's.",
+        "Too small: the critic's loss stays high, and it explains little.", min_length=1, max_length=8,
+    )  # fmt: skip
+    critic_layer_normalisation: bool | None = setting(
+        None, "critic's normalisation", "Layer normalisation of the critic; off: as the policy's.", "Off: see layer normalisation.",
+    )  # fmt: skip
+    value_huber: float | None = setting(
+        None, "straight beyond", "Errors of the critic beyond this count in a straight line, not squared, in units of its values.",
+        "None with rare large returns: single rows rule the critic.", gt=0,
+    )  # fmt: skip

@@ -162,6 +162,7 @@ def test_what_a_recipe_states_stays_and_fitting_can_be_switched_off(tmp_path: Pa
     recipe = Recipe.model_validate({"method": "sac", "fit": True, "settings": {"discount": 0.9}})
     fitted = fit(recipe, problem)
     assert fitted.settings["discount"] == 0.9 and "random_hold" in fitted.settings
+    assert GUIDES["sac"].standard.items() <= fitted.settings.items(), "frozen with a run, whatever the standard becomes"
     assert fit(recipe.model_copy(update={"fit": False}), problem).settings == {"discount": 0.9}
 
 

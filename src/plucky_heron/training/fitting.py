@@ -13,8 +13,9 @@ from plucky_heron.training.measurement import HELD, TIMES, Measurement, measured
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.units import show
 
-RETURNED = 0.06
-"""Seconds over which rewards are summed before a critic is trusted."""
+RETURNED, RETURNED_SAMPLES, RETURNED_SHARE = 0.16, 4, 0.15
+"""Rewards are summed before a critic is trusted over so many seconds, or samples if that is more, and no longer than this share of the
+median episode under held random commands: where a machine falls within half a second, what older policies did next tells little."""
 RARE = 2.0
 """Spread of returns with endings over that without, from which endings are rare and large."""
 BEYOND = 1.2
@@ -59,7 +60,8 @@ def fit(recipe: Recipe, problem: Problem, project: Path | None = None, threads: 
     if not recipe.fit or recipe.own is not None or recipe.method not in GUIDES:
         return recipe
     fitted = fitted_settings(problem, recipe, measured(problem, project, threads))
-    settings = {key: "off" if f.value is None else f.value for key, f in fitted.items()} | recipe.settings
+    fits = {key: "off" if f.value is None else f.value for key, f in fitted.items()}
+    settings = recipe.standard | fits | recipe.settings
     made = recipe.model_copy(update={"settings": settings})
     made.method_settings(f"recipe {recipe.name}")
     return made
@@ -125,13 +127,14 @@ def _rows(recipe: Recipe, discount: float) -> dict[str, Fitted]:
 
 def _replay(problem: Problem, recipe: Recipe, found: Measurement) -> dict[str, Fitted]:
     dt, copies = problem.sample_time, recipe.copies
-    returned = max(1, min(20, round(RETURNED / dt)))
+    returned = min(max(RETURNED, RETURNED_SAMPLES * dt), RETURNED_SHARE * found.held_length)
+    several = max(1, min(20, round(returned / dt)))
     hold = max(1, round(HELD / dt))
     episode = max(1, round(found.held_length / dt))
     warm = max(500, min(episode * copies, recipe.steps // 10))
     wide = 64 if len(problem.entries) <= 6 else 128
     rules = {
-        "return_steps": Fitted(returned, f"rewards of {show(returned * dt, 's')} as they came"),
+        "return_steps": Fitted(several, f"rewards of {show(several * dt, 's')} as they came"),
         "random_hold": Fitted(hold, f"random commands last {show(hold * dt, 's')}"),
         "random_start_steps": Fitted(
             warm, f"an episode of {show(episode * dt, 's')} a copy, within a tenth of the budget"

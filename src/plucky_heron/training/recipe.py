@@ -10,6 +10,7 @@ from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, StateError, did_you_mean
 from plucky_heron.files import Settings, explain, inside, read_toml, validate
+from plucky_heron.learning.guide import GUIDES
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
 from plucky_heron.units import Time
@@ -59,7 +60,7 @@ class Recipe(Settings):
     training_time_limit: Time | None = Field(default=None, gt=0, le=1e7)
     """Training episodes end then, so that more starts are met; valued like the task's time limit. Evaluations are not touched."""
     fit: bool = False
-    """Whether settings that are not given here take what fits the task, from a measurement of it; see `fitting`."""
+    """Whether settings that are not given here are the method's standard, and take what fits the task; see `fitting`."""
     settings: dict[str, Any] = Field(default_factory=dict)
     residual: ResidualPlan | None = None
     shaping: ShapingPlan | None = None
@@ -89,6 +90,11 @@ class Recipe(Settings):
         made._own = own
         return made
 
+    @property
+    def standard(self) -> dict[str, Any]:
+        """Settings that hold where the recipe states no others: the method's standard, where it fits the task, else those of its schema."""
+        return dict(GUIDES[self.method].standard) if self.fit and self.method in GUIDES else {}
+
     def schema_of_settings(self) -> type[Settings]:
         """The schema of its method's settings."""
         if is_own(self.method) and self._own is None:
@@ -107,7 +113,7 @@ class Recipe(Settings):
         """The checked settings of the method."""
         schema = self.schema_of_settings()
         # TOML has no word for nothing
-        given = {k: None if v == "off" else v for k, v in self.settings.items()}
+        given = {k: None if v == "off" else v for k, v in (self.standard | self.settings).items()}
         try:
             return schema.model_validate(given)
         except ValidationError as error:

@@ -165,7 +165,7 @@ class RecipeSheet(QDialog):
 
     def _show_settings(self, recipe: Recipe) -> None:
         fitted = self._fitted(recipe)
-        facts = [_fitting(f, fitted) for f in settings_facts(recipe.schema_of_settings())]
+        facts = [_fitting(f, fitted) for f in settings_facts(recipe.schema_of_settings(), recipe.standard)]
         values = recipe.method_settings().model_dump() | {
             k: tuple(f.value) if isinstance(f.value, list) else f.value
             for k, f in fitted.items()
@@ -379,7 +379,7 @@ class RecipeSheet(QDialog):
 
         def change(document: Any) -> None:
             document["method"], document["steps"], document["copies"] = method, wanted["steps"], wanted["copies"]
-            document["settings"] = tomlkit.item(wanted["settings"])
+            document["settings"] = tomlkit.table()
             document["fit"] = wanted["fit"]
             document.setdefault("evaluation", tomlkit.table())["every"] = wanted["evaluation"]["every"]
             for rule in document.get("stop", []):  # rules stay, to the measure of the new budget

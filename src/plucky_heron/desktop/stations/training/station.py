@@ -133,7 +133,10 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is None:
             return
-        facts, values = settings_facts(recipe.schema_of_settings()), recipe.method_settings().model_dump()
+        facts, values = (
+            settings_facts(recipe.schema_of_settings(), recipe.standard),
+            recipe.method_settings().model_dump(),
+        )
         changed = {f.key for f in facts if values[f.key] != f.default}
         self.recipe.note.setText(model.recipe_note(recipe, len(changed)))
         self.recipe_rows.clear()

@@ -52,9 +52,16 @@ def _lengths(copies: int, steps: tuple[int, int, int], every: int) -> dict[str, 
 
 REPLAY: dict[str, Any] = {
     "activation": "silu", "minibatch": 128, "updates_per_step": 2.0, "target_mix": 0.01, "learning_rate_share_end": 0.1,
-    "layer_normalisation": True, "policy_average": 0.001, "values_from_start": True, "value_bounds": True,
+    "critic_layer_normalisation": True, "policy_average": 0.001, "values_from_start": True, "value_bounds": True,
 }  # fmt: skip
 """What brought methods with a replay buffer farthest on the hoist and does not hang on it."""
+
+SOFT: dict[str, Any] = REPLAY | {
+    "entropy_per_command": -0.7,
+    "entropy_per_command_end": -2.0,
+    "entropy_in_values": False,
+}
+"""For those with a spread of their own: wide at first, precise in the end, and no state is sought for its entropy."""
 
 DETERMINISTIC: dict[str, Any] = REPLAY | {"target_smoothing": 0.1, "saturation_weight": 0.001}
 """For those without a spread of their own; a larger saturation weight pulls commands to the middle, where a load or a current asks for others."""
@@ -68,9 +75,8 @@ ACTOR_CRITIC: dict[str, Any] = {
 }  # fmt: skip
 """Eight steps of 64 copies, and a critic that goes over them more often than the policy may."""
 
-MODEL: dict[str, Any] = REPLAY | {
-    "updates_per_step": 24.0, "model_every": 128, "model_updates": 40, "gaussian": False, "model_rollouts": 1_000, "rounds_kept": 4, "real_share": 0.1, "entropy_per_command": -0.7,
-    "entropy_per_command_end": -2.0, "policy_average": 0.00007,
+MODEL: dict[str, Any] = SOFT | {
+    "updates_per_step": 24.0, "model_every": 128, "model_updates": 40, "gaussian": False, "model_rollouts": 1_000, "rounds_kept": 4, "real_share": 0.1, "policy_average": 0.00007,
 }  # fmt: skip
 """The same for methods with a model: many updates, and model rollouts long enough to see what a command leads to."""
 
@@ -108,7 +114,7 @@ GUIDES = {
         "First choice where steps are dear or slow to simulate: learns most from each, explores by itself.",
         "Tens to hundreds of thousands of steps, at some hundreds a second.",
         "Entropy keeps commands noisy where precision is wanted (spread stays wide): lower the entropy wanted.",
-        REPLAY | {"entropy_per_command": -0.7, "entropy_per_command_end": -2.0}, _lengths(8, (20_000, 100_000, 400_000), 10_000),
+        SOFT, _lengths(8, (20_000, 100_000, 400_000), 10_000),
     ),
     "model-based": Guide(
         "Model-based", "model",

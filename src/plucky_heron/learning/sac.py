@@ -45,6 +45,10 @@ class SoftSettings(OffPolicySettings):
         1e-3, "learning rate of the entropy weight", "How fast the weight follows; 0 keeps it.",
         "Too large: the weight swings; spread swings with it.", ge=0, le=1,
     )  # fmt: skip
+    entropy_in_values: bool = setting(
+        True, "entropy in values", "Whether critics count the entropy to come as reward; off: only the policy's own step weighs it (Ball et al. 2023).",
+        "On with a long horizon: states are sought for their entropy, and the policy comes to rest beside its mark.",
+    )  # fmt: skip
     log_spread_start: float = setting(
         -1.0, "log-spread at first", "Logarithm of the untrained policy's spread before squashing.",
         "Too large: commands jump from limit to limit.", gt=LEAST_LOG_SPREAD, lt=MOST_LOG_SPREAD,
@@ -129,7 +133,8 @@ class SoftActorCritic(OffPolicy):
             log_spread,
         )
         self.critics_say()
-        kernels.soft_value(self.critics[0].said, self.critics[1].said, log_density, weight, self.worth)
+        counted = weight if settings.entropy_in_values else 0.0
+        kernels.soft_value(self.critics[0].said, self.critics[1].said, log_density, counted, self.worth)
         self.chosen[...] = self.state
         outputs = kernels.soft_draw(
             self.parameters,

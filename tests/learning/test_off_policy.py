@@ -363,6 +363,29 @@ def test_no_state_is_worth_more_than_the_best_reward_for_ever(method: str, bound
         np.testing.assert_allclose(said, wanted, atol=1e-6 if bounded else 5.0)
 
 
+@pytest.mark.parametrize("counted", [True, False])
+def test_entropy_to_come_is_reward_to_the_critics_or_is_not(counted: bool) -> None:
+    """One and the same update with entropy weights of 0.1 and 10: what critics are to learn differs by 9.9 densities, or by nothing."""
+    wanted = []
+    for weight in (0.1, 10.0):
+        learner = made(
+            "sac",
+            entropy_in_values=counted,
+            entropy_weight_start=weight,
+            last_layer_scale=1.0,
+            reward_standardisation=False,
+        )
+        generator = np.random.default_rng(5)
+        rows, noise = some_rows(32, generator), generator.standard_normal((2, 32, 2))
+        learner.prepare(rows)
+        outputs = learner.actor.forward(learner.parameters, learner.seen_after)
+        density = squashed_draw(outputs, noise[0])[1].copy()
+        before = learner.critics[0].of(learner.state).copy()
+        learner.update_with(rows, noise)
+        wanted.append(before - learner.critics[0].errors)
+    np.testing.assert_allclose(wanted[1] - wanted[0], (-9.9 * rows.factor * density) if counted else 0.0, atol=1e-9)
+
+
 @pytest.mark.parametrize("limited", [True, False])
 def test_value_of_a_two_state_problem_is_exact(limited: bool) -> None:
     """Two states in turn, paid 1 and 0, discount 0.9: worth 1 / (1 - 0.81) and 0.9 times that, if cuts by time count.

@@ -48,6 +48,11 @@ def _registry() -> pint.UnitRegistry[Any]:
     return pint.UnitRegistry(autoconvert_offset_to_baseunit=True, cache_folder=":auto:")
 
 
+def plain_number(text: str) -> bool:
+    """Whether a text is a number without a unit."""
+    return _NUMBER.fullmatch(text.strip()) is not None
+
+
 def parse(text: str | int | float, unit: str = "") -> float:
     """Read a quantity such as ``"2 kN"``, ``"9.81/2"`` or ``3`` as a number in the SI unit `unit`.
 

@@ -45,7 +45,7 @@ def test_every_setting_says_what_it_does_and_how_one_notices_that_it_is_wrong(me
         assert f.does.endswith(".") and (f.wrong or f.key == "priority"), f.key
     discount = next((f for f in facts if f.key == "discount"), None)
     if discount is not None:
-        assert discount.limits == "above 0 and below 1"
+        assert discount.limits == "above 0 and below 1, or how far ahead it looks, such as 5 s"
 
 
 def test_forecast_measures_this_machine(folder: Path) -> None:
@@ -127,12 +127,13 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     choose(sheet, "sac")
     assert bench.recipe is not None and bench.recipe.method == "sac" and bench.recipe.copies == 8
     assert bench.recipe.settings == {} and "0 CHANGED" in sheet.settings.caption.text()
-    assert (
-        bench.recipe.method_settings().model_dump()["layer_normalisation"]
-        is GUIDES["sac"].standard["layer_normalisation"]
-    )
+    assert bench.recipe.method_settings().model_dump()["values_from_start"] is True, "the standard, unwritten"
     budget = next(r for r in bench.recipe.stop if r.kind == "budget")
     assert budget.steps == bench.recipe.steps  # rules follow the new budget
+    typed(qtbot, sheet, "return_steps", "0.2 s")
+    line = sheet.editors["return_steps"]
+    assert isinstance(line, QLineEdit) and line.text() == "0.2 s" and bench.recipe.settings == {"return_steps": "0.2 s"}
+    bench.undo.undo()
     typed(qtbot, sheet, "discount", "0.97")
     typed(qtbot, sheet, "hidden", "48, 32")
     typed(qtbot, sheet, "gradient_limit", "2")
@@ -145,8 +146,8 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     assert bench.recipe.settings["discount"] == 0.97
     box = sheet.editors["layer_normalisation"]
     assert isinstance(box, QCheckBox)
-    box.setChecked(False)
-    assert bench.recipe.settings["layer_normalisation"] is False
+    box.setChecked(True)
+    assert bench.recipe.settings["layer_normalisation"] is True
     sheet.only_changed.setChecked(True)
     shown = {
         "steps",

@@ -19,6 +19,7 @@ from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import frozen_recipe
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.fitting import fit, fitted_settings, warnings
+from plucky_heron.training.loop import Run
 from plucky_heron.training.measurement import TIMES, Measurement, _Played, _returns, kept_measurement, measure, measured
 from plucky_heron.training.recipe import Recipe, with_changes
 from tests.analysis.test_facts_of_steps import MASS
@@ -164,6 +165,44 @@ def test_what_a_recipe_states_stays_and_fitting_can_be_switched_off(tmp_path: Pa
     assert fitted.settings["discount"] == 0.9 and "random_hold" in fitted.settings
     assert GUIDES["sac"].standard.items() <= fitted.settings.items(), "frozen with a run, whatever the standard becomes"
     assert fit(recipe.model_copy(update={"fit": False}), problem).settings == {"discount": 0.9}
+
+
+@pytest.mark.parametrize(
+    ("method", "key", "stated", "wanted"),
+    [
+        ("sac", "return_steps", "0.2 s", 10), ("sac", "return_steps", "200 ms", 10), ("sac", "return_steps", "1 ms", 1), ("td3", "random_hold", "0.4 s", 20),
+        ("td3", "exploration_hold", "0.1 s", 5), ("ppo", "exploration_memory", "0.4 s", math.exp(-0.05)), ("sac", "exploration_memory", "0 s", 0.0),
+        ("ddpg", "exploration_memory", "0.1 s", math.exp(-0.2)), ("a2c", "discount", "2 s", 0.99), ("model-based", "horizon_end", "0.3 s", 15),
+        ("model-based", "horizon", "0.1 s", 5),
+    ],
+)  # fmt: skip
+def test_what_is_stated_as_a_time_is_counted_in_samples_of_the_task(
+    tmp_path: Path, method: str, key: str, stated: str, wanted: float
+) -> None:
+    """At 50 samples a second; the same recipe at another rate means the same time."""
+    problem = swing(tmp_path)
+    for asked in (True, False):
+        recipe = Recipe.model_validate({"name": method, "method": method, "fit": asked, "settings": {key: stated}})
+        assert fit(recipe, problem).settings[key] == pytest.approx(wanted), "in numbers, frozen with a run"
+    assert getattr(recipe.method_settings(sample_time=0.02), key) == pytest.approx(wanted)
+    faster = getattr(recipe.method_settings(sample_time=0.002), key)
+    if isinstance(wanted, int) and wanted > 1:
+        assert faster == 10 * wanted
+    run = Run(problem, recipe.model_copy(update={"copies": 8, "steps": 8}), 1, tmp_path / "run", threads=1)
+    assert getattr(run.method.settings, key) == pytest.approx(wanted)
+
+
+@pytest.mark.parametrize(
+    ("key", "stated", "wanted"),
+    [
+        ("return_steps", "0.2 m", "0.4 s"), ("return_steps", "soon", "0.4 s"), ("return_steps", "-1 s", "greater than or equal to 1"),
+        ("exploration_memory", "-1 s", "greater than or equal to 0"), ("discount", "0 s", "greater than 0"), ("minibatch", "0.4 s", "integer"),
+    ],
+)  # fmt: skip
+def test_what_is_no_time_is_told(key: str, stated: str, wanted: str) -> None:
+    with pytest.raises(FileError, match=wanted) as caught:
+        with_changes(Recipe.model_validate({"name": "sac", "method": "sac"}), {key: stated})
+    assert key in str(caught.value) and "\n" not in str(caught.value)
 
 
 def test_the_measurement_is_kept_repeated_and_made_anew(folder: Path) -> None:

@@ -92,7 +92,7 @@ class OnPolicySettings(CriticSettings):
     )  # fmt: skip
     exploration_memory: float = setting(
         0.0, "exploration memory", "Share of the last deviation from the mean that is carried into the next draw; 0 draws afresh.",
-        "0 for a heavy machine at a high rate: exploring hardly moves it.", ge=0, lt=1,
+        "0 for a heavy machine at a high rate: exploring hardly moves it.", time="memory", ge=0, lt=1,
     )  # fmt: skip
     critic_learning_rate: float | None = setting(
         None, "learning rate of the critic", "With one of its own the critic has its own optimiser, gradient limit and evenly falling rate; off: "

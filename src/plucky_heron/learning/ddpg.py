@@ -39,13 +39,14 @@ class DeterministicSettings(OffPolicySettings):
     )  # fmt: skip
     exploration_memory: float = setting(
         0.85, "exploration memory", "Correlation of drifting exploration from sample to sample.",
-        "Too small: see exploration.", ge=0, lt=1,
+        "Too small: see exploration.", time="memory", ge=0, lt=1,
     )  # fmt: skip
     exploration_hold: int = setting(
         10,
         "exploration hold",
         "Samples for which held exploration is kept.",
         "Too long: drives into the limits.",
+        time="samples",
         ge=1,
         le=10_000,
     )

@@ -170,6 +170,14 @@ class SettingFacts:
     limits: str
     options: tuple[str, ...]
     annotation: Any
+    time: bool = False
+    """Whether it may be stated as a time, such as 0.4 s."""
+
+
+AS_TIMES = {
+    "samples": "a time, such as 0.4 s", "memory": "how long it lasts, such as 0.4 s", "horizon": "how far ahead it looks, such as 5 s",
+}  # fmt: skip
+"""How a setting that says a time may be stated too; see `settings.Duration`."""
 
 
 def settings_facts(schema: type[Settings], standard: Mapping[str, Any] | None = None) -> list[SettingFacts]:
@@ -181,11 +189,13 @@ def settings_facts(schema: type[Settings], standard: Mapping[str, Any] | None = 
         limits = [text.format(**{text[text.index("{") + 1 : -1]: _number(getattr(m, text[text.index("{") + 1 : -1]))})
                   for m in info.metadata for kind, text in marks.items() if isinstance(m, kind)]  # fmt: skip
         extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        time = "time" in extra
+        said = " and ".join(limits) + (f", or {AS_TIMES[str(extra['time'])]}" if time else "")
         options = getattr(info.annotation, "__args__", ()) if "Literal" in str(info.annotation) else ()
         facts.append(
             SettingFacts(
                 key, info.title or key.replace("_", " "), info.description or "", str(extra.get("wrong", "")), getattr(stated, key),
-                " and ".join(limits), tuple(o for o in options if isinstance(o, str)), info.annotation,
+                said, tuple(o for o in options if isinstance(o, str)), info.annotation, time,
             )
         )  # fmt: skip
     return facts

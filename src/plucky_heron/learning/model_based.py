@@ -119,6 +119,7 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         "horizon at first",
         "Steps of a model rollout in the beginning.",
         "Too long: errors add up (see open-loop predictions).",
+        time="samples",
         ge=1,
         le=200,
     )
@@ -127,6 +128,7 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         "horizon at the end",
         "Steps of a model rollout when the budget is used up.",
         "See horizon at first.",
+        time="samples",
         ge=1,
         le=200,
     )

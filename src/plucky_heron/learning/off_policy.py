@@ -66,7 +66,7 @@ class OffPolicySettings(CriticSettings):
     )  # fmt: skip
     return_steps: int = setting(
         1, "steps of the return", "Rewards that are summed as they came before the critic's value is trusted.",
-        "1 with a high sample rate: reward travels back slowly. Too many: values of old, worse behaviour.", ge=1, le=100,
+        "1 with a high sample rate: reward travels back slowly. Too many: values of old, worse behaviour.", time="samples", ge=1, le=100,
     )  # fmt: skip
     updates_per_step: float = setting(
         1.0, "updates a step", "Gradient steps for each control step of one copy.",
@@ -87,7 +87,7 @@ class OffPolicySettings(CriticSettings):
     )  # fmt: skip
     random_hold: int = setting(
         20, "random hold", "Samples for which each random command is held.",
-        "Too short for a heavy machine: the random start hardly moves it.", ge=1, le=10_000,
+        "Too short for a heavy machine: the random start hardly moves it.", time="samples", ge=1, le=10_000,
     )  # fmt: skip
     target_mix: float = setting(
         0.005, "target mix", "Share by which target networks follow at each update.",

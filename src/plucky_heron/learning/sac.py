@@ -55,7 +55,7 @@ class SoftSettings(OffPolicySettings):
     )  # fmt: skip
     exploration_memory: float = setting(
         0.0, "exploration memory", "Correlation of draws from sample to sample; 0 draws afresh each sample.",
-        "0 for a heavy machine at a high rate: exploring hardly moves it.", ge=0, lt=1,
+        "0 for a heavy machine at a high rate: exploring hardly moves it.", time="memory", ge=0, lt=1,
     )  # fmt: skip
 
 

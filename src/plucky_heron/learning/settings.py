@@ -2,18 +2,51 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+import math
+from collections.abc import Mapping
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field, model_validator
 
 from plucky_heron.files import Settings
 from plucky_heron.learning.health import HealthFigure
 from plucky_heron.learning.network import Activation
+from plucky_heron.units import parse, plain_number
+
+Duration = Literal["samples", "memory", "horizon"]
+"""How a setting says a time: as a number of samples, as the correlation from sample to sample of what dies out with that time constant, or as
+a discount that looks so far ahead."""
 
 
-def setting(default: Any, name: str, does: str, wrong: str, **limits: Any) -> Any:
-    """A field of a method's settings."""
-    return Field(default=default, title=name, description=does, json_schema_extra={"wrong": wrong}, **limits)
+def setting(default: Any, name: str, does: str, wrong: str, time: Duration | None = None, **limits: Any) -> Any:
+    """A field of a method's settings; with `time`, recipes may state it in seconds too, see `in_samples`."""
+    told: dict[str, Any] = {"wrong": wrong} if time is None else {"wrong": wrong, "time": time}
+    return Field(default=default, title=name, description=does, json_schema_extra=told, **limits)
+
+
+def in_samples(schema: type[Settings], given: Mapping[str, Any], sample_time: float) -> dict[str, Any]:
+    """Settings as a recipe states them, times such as ``"0.4 s"`` as the numbers that they are at this sample time (s).
+
+    Raises
+    ------
+    UnitError
+        A text that is no time.
+    """
+    found = dict(given)
+    for key, value in given.items():
+        field = schema.model_fields.get(key)
+        told = field.json_schema_extra if field is not None and isinstance(field.json_schema_extra, dict) else {}
+        if "time" in told and isinstance(value, str) and not plain_number(value):
+            found[key] = _at_rate(str(told["time"]), parse(value, "s"), sample_time)
+    return found
+
+
+def _at_rate(kind: str, seconds: float, sample_time: float) -> float | int:
+    if kind == "samples":
+        return max(1, round(seconds / sample_time)) if seconds >= 0.0 else -1
+    if kind == "memory":
+        return math.exp(-sample_time / seconds) if seconds > 0.0 else (0.0 if seconds == 0.0 else -1.0)
+    return 1.0 - sample_time / seconds if seconds > sample_time else 0.0
 
 
 def left(share_end: float, progress: float) -> float:
@@ -91,7 +124,7 @@ class NetworkSettings(MethodSettings):
     discount: float = setting(
         0.99, "discount", "What a reward one sample later counts; 1 / (1 - discount) samples is how far ahead it looks.",
         "Too small: takes what is near and misses what comes later. Too large: values grow, learning is slow and noisy.",
-        gt=0, lt=1,
+        time="horizon", gt=0, lt=1,
     )  # fmt: skip
 
 

@@ -56,7 +56,9 @@ def fitted_settings(problem: Problem, recipe: Recipe, found: Measurement) -> dic
 
 
 def fit(recipe: Recipe, problem: Problem, project: Path | None = None, threads: int = 1) -> Recipe:
-    """The recipe with what fits the task in all settings that it leaves open; itself where it does not ask for that."""
+    """The recipe in numbers for a task: what it states as times, and what fits in all that it leaves open where it asks for that."""
+    recipe = recipe.in_samples(problem.sample_time, f"recipe {recipe.name}")
+    recipe.method_settings(f"recipe {recipe.name}")
     if not recipe.fit or recipe.own is not None or recipe.method not in GUIDES:
         return recipe
     fitted = fitted_settings(problem, recipe, measured(problem, project, threads))
@@ -77,7 +79,7 @@ def warnings(problem: Problem, recipe: Recipe) -> list[str]:
         found.append(
             f"{recipe.steps:,} steps are {episodes} episodes of full length: under {FEW_EPISODES}, few starts and set-points are met"
         )
-    rows = getattr(recipe.method_settings(), "steps_per_update", None)
+    rows = getattr(recipe.method_settings(sample_time=problem.sample_time), "steps_per_update", None)
     if recipe.method == "ppo" and rows is not None and rows // recipe.copies < FEW_ROWS:
         found.append(
             f"{rows // recipe.copies} rows a copy in an update: under {FEW_ROWS}, advantages are the critic's word alone"

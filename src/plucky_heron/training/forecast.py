@@ -34,7 +34,7 @@ class Forecast:
 
 def replay_megabytes(problem: Problem, recipe: Recipe) -> float:
     """Memory of the full replay buffer; 0 without one."""
-    settings = recipe.method_settings()
+    settings = recipe.method_settings(sample_time=problem.sample_time)
     if not isinstance(settings, OffPolicySettings):
         return 0.0
     space = space_of(problem)

@@ -97,7 +97,7 @@ class Run:
         self._returns = np.zeros(recipe.copies)
         self.shaping = None
         if recipe.shaping is not None:
-            discount = float(getattr(recipe.method_settings(), "discount", 1.0))
+            discount = float(getattr(recipe.method_settings(sample_time=problem.sample_time), "discount", 1.0))
             self.shaping = Shaping(self.batch, potential_of(problem, recipe.shaping.potential), discount)
         self.begin: Callable[[Array], tuple[Array, Array]] | None = getattr(self.method, "begin_episodes", None)
         """How the method begins episodes of its own choice, if it does."""
@@ -314,7 +314,15 @@ def method_of(
     """The recipe's method, ready to learn; that of a residual recipe corrects `base`."""
 
     def make(space: Space) -> Method:
-        return make_method(recipe.method, recipe.method_settings(), space, recipe.copies, seed, threads, recipe.own)
+        return make_method(
+            recipe.method,
+            recipe.method_settings(sample_time=problem.sample_time),
+            space,
+            recipe.copies,
+            seed,
+            threads,
+            recipe.own,
+        )
 
     space = space_of(problem)
     if recipe.shaping is not None and not recipe.shaping.symmetric:

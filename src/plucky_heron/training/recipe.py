@@ -8,10 +8,11 @@ from typing import Any, ClassVar
 
 from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
-from plucky_heron.errors import FileError, StateError, did_you_mean
+from plucky_heron.errors import FileError, StateError, UnitError, did_you_mean
 from plucky_heron.files import Settings, explain, inside, read_toml, validate
 from plucky_heron.learning.guide import GUIDES
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
+from plucky_heron.learning.settings import in_samples
 from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
 from plucky_heron.units import Time
 from plucky_heron.upgrading import FORMAT, upgrade
@@ -109,11 +110,29 @@ class Recipe(Settings):
             )
         return self
 
-    def method_settings(self, source: Path | str = "recipe") -> Settings:
-        """The checked settings of the method."""
+    def in_samples(self, sample_time: float, source: Path | str = "recipe") -> Recipe:
+        """The recipe with settings that are stated as times, such as ``"0.4 s"``, in numbers at this sample time (s).
+
+        Raises
+        ------
+        FileError
+            Not a time.
+        """
         schema = self.schema_of_settings()
+        found: dict[str, Any] = {}
+        for key, value in self.settings.items():
+            try:
+                found |= in_samples(schema, {key: value}, sample_time)
+            except UnitError as error:
+                raise FileError(source, f"settings.{key}", value, "write a number, or a time such as 0.4 s") from error
+        return self if found == self.settings else self.model_copy(update={"settings": found})
+
+    def method_settings(self, source: Path | str = "recipe", sample_time: float = 0.02) -> Settings:
+        """The checked settings of the method, with what is stated as a time in numbers at this sample time (s)."""
+        schema = self.schema_of_settings()
+        settings = self.in_samples(sample_time, source).settings
         # TOML has no word for nothing
-        given = {k: None if v == "off" else v for k, v in (self.standard | self.settings).items()}
+        given = {k: None if v == "off" else v for k, v in (self.standard | settings).items()}
         try:
             return schema.model_validate(given)
         except ValidationError as error:

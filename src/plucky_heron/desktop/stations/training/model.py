@@ -37,6 +37,11 @@ def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
     return (*figures, TRAINING_SCORE, UNSOLVED, LOST)
 
 
+def sample_time(bench: Workbench) -> float:
+    """Seconds between commands of the present task, at which a recipe's times are counted in samples."""
+    return bench.problem.sample_time if bench.problem is not None else 0.02
+
+
 def seeds_text(count: int) -> str:
     """A number of seeds."""
     return f"{count} seed{'s' if count > 1 else ''}"

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
+from plucky_heron.desktop.stations.training.model import sample_time
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
 from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
@@ -31,6 +32,7 @@ from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
 from plucky_heron.training.measurement import kept_measurement, measured
 from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
 from plucky_heron.training.shaping import potential_of
+from plucky_heron.units import plain_number
 
 FAMILIES = {
     "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "predicts by a model",
@@ -166,11 +168,13 @@ class RecipeSheet(QDialog):
     def _show_settings(self, recipe: Recipe) -> None:
         fitted = self._fitted(recipe)
         facts = [_fitting(f, fitted) for f in settings_facts(recipe.schema_of_settings(), recipe.standard)]
-        values = recipe.method_settings().model_dump() | {
+        values = recipe.method_settings(sample_time=sample_time(self.bench)).model_dump() | {
             k: tuple(f.value) if isinstance(f.value, list) else f.value
             for k, f in fitted.items()
             if k not in recipe.settings
         }
+        # a time is shown as it was written
+        values |= {f.key: recipe.settings[f.key] for f in facts if f.time and _is_time(recipe.settings.get(f.key))}
         changed = [f.key for f in facts if values[f.key] != f.default]
         plan = recipe.residual
         beside = (
@@ -427,6 +431,10 @@ def _fitting(facts: SettingFacts, fitted: dict[str, Fitted]) -> SettingFacts:
         return facts
     value = tuple(found.value) if isinstance(found.value, list) else found.value
     return replace(facts, default=value, does=f"Fits: {found.why}. {facts.does}")
+
+
+def _is_time(value: Any) -> bool:
+    return isinstance(value, str) and value != "off" and not plain_number(value)
 
 
 def _put_residual(document: Any, key: str, value: Any) -> None:

@@ -135,7 +135,7 @@ class TrainingStation(Station):
             return
         facts, values = (
             settings_facts(recipe.schema_of_settings(), recipe.standard),
-            recipe.method_settings().model_dump(),
+            recipe.method_settings(sample_time=model.sample_time(self.bench)).model_dump(),
         )
         changed = {f.key for f in facts if values[f.key] != f.default}
         self.recipe.note.setText(model.recipe_note(recipe, len(changed)))

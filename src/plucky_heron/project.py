@@ -19,6 +19,7 @@ from plucky_heron.files import (
     load,
     read_bytes,
     read_text,
+    read_toml,
     write_whole,
 )
 from plucky_heron.task.problem import Problem, read_problem
@@ -82,9 +83,31 @@ class Project:
         return sorted(p.stem for p in (self.folder / "recipes").glob("*.toml"))
 
     def recipe_for(self, task: str) -> str:
-        """The recipe to start from: the one named like the task, else "ppo", else the first; "" without any."""
-        recipes = self.recipes()
-        return next((name for name in (task, "ppo") if name in recipes), (recipes or [""])[0])
+        """The recipe to start from: the one named like the task, else one that says it is for it, by PPO if there is such, else a "ppo"
+        that is for any task, else the standard, which needs no file.
+        """
+        from plucky_heron.training.recipe import STANDARD
+
+        recipes = self.recipes_of([task])
+        told = [name for name, tasks in recipes.items() if task in tasks]
+        wanted = [task, *sorted(told, key=lambda name: name != "ppo"), "ppo"]
+        return next((name for name in wanted if name in recipes), STANDARD)
+
+    def recipes_of(self, tasks: list[str]) -> dict[str, tuple[str, ...]]:
+        """Recipes that may be used for one of some tasks, and the tasks that each says it is for; none said is any.
+
+        One that cannot be read is among them: its fault is told where it is used.
+        """
+        found = {}
+        for name in self.recipes():
+            try:
+                said = read_toml(inside(self.folder, f"recipes/{name}.toml")).get("tasks", ())
+            except FileError:
+                said = ()
+            said = tuple(map(str, said)) if isinstance(said, list) else ()
+            if not said or set(said) & set(tasks):
+                found[name] = said
+        return found
 
     def problem(self, task: str, faults: list[FileError] | None = None) -> Problem:
         """A task with its machine and site, checked; formulas that cannot be read go into `faults`, see `bind`."""
@@ -221,7 +244,7 @@ def create(folder: Path, machine: str | None = None) -> Project:
     if name not in source.machines():
         raise FileError("--from", "machine", name, f"no such machine; {did_you_mean(name, source.machines())}")
     tasks = [t for t in source.tasks() if source.problem(t).task.machine == name]
-    files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes()]
+    files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes_of(tasks)]
     files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
     files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
     for file in files:

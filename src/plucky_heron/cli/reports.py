@@ -42,8 +42,21 @@ def seed_summary(rows: list[RunRow]) -> dict[str, Any]:
     return summary
 
 
-def training_lines(rows: list[RunRow]) -> list[str]:
-    """The report of a training."""
+def looking_back_at(project: Project, row: RunRow) -> list[str]:
+    """What a run that is over says of itself."""
+    from plucky_heron.runs.freeze import frozen_recipe
+    from plucky_heron.runs.store import RunStore
+    from plucky_heron.training.looking_back import declared, looking_back
+
+    store = RunStore(project.folder)
+    try:
+        return looking_back(declared(frozen_recipe(project.folder, row)), store.course(row.id), store.health(row.id))
+    finally:
+        store.close()
+
+
+def training_lines(rows: list[RunRow], told: dict[int, list[str]]) -> list[str]:
+    """The report of a training; `told` is what each run says of itself."""
     lines = []
     for row in rows:
         fresh = row.retest or {}
@@ -52,6 +65,7 @@ def training_lines(rows: list[RunRow]) -> list[str]:
             f"kept step {row.best_step}: success {per_cent(row.best_success)}; "
             f"on {fresh.get('episodes', 0)} fresh starts {per_cent(fresh.get('success'))}, score {fresh.get('score', float('nan')):.1f}"
         )
+        lines += [f"  {text}" for text in told.get(row.id, [])]
     summary = seed_summary(rows)
     if len(rows) > 1 and summary:
         s = summary["success"]

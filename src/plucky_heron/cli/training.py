@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from plucky_heron.cli.common import Json, ProjectOption, app, fail, find_project, find_run, find_task, pairs, report
-from plucky_heron.cli.reports import follow, per_cent, run_answer, seed_summary, training_lines
+from plucky_heron.cli.reports import follow, looking_back_at, per_cent, run_answer, seed_summary, training_lines
 from plucky_heron.errors import StateError
 
 
@@ -78,6 +78,10 @@ def train(
     seeds: Annotated[int, typer.Option("--seeds", min=1, max=100, help="How many seeds.")] = 1,
     steps: Annotated[int | None, typer.Option("--steps", min=1, max=10**12, help="Control steps at most.")] = None,
     set_: Annotated[list[str], typer.Option("--set", help="key=value, a setting of the recipe.")] = [],  # noqa: B006
+    keep_recipe: Annotated[
+        str | None,
+        typer.Option("--keep-recipe", help="Write the recipe as it is used here into the project, by this name."),
+    ] = None,
     resume: Annotated[str | None, typer.Option("--resume", help="A run to go on with.")] = None,
     project: ProjectOption = None,
     json_: Json = False,
@@ -87,7 +91,7 @@ def train(
     from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.runs import launch
     from plucky_heron.training.fitting import warnings
-    from plucky_heron.training.recipe import Recipe, with_changes
+    from plucky_heron.training.recipe import STANDARD, Recipe, with_changes
 
     if resume is not None:
         found, row = find_run(resume, project)
@@ -109,6 +113,13 @@ def train(
         asked = with_changes(chosen, changes)
         for text in warnings(found.problem(name), asked):
             typer.echo(f"note: {text}", err=True)
+        if chosen.name == STANDARD and method is None:
+            typer.echo(
+                f"note: no recipe of the project is for {name}: PPO by its standard, with what fits the task ({asked.copies} copies, "
+                f"{asked.steps:,} steps); --keep-recipe {name} writes it down, heron methods {name} shows its numbers", err=True,
+            )  # fmt: skip
+        if keep_recipe is not None:
+            _keep(found.folder, keep_recipe, asked)
         numbers = launch.train(found.folder, name, asked, list(range(seed, seed + seeds)))
     rows = follow(found, numbers, quiet=json_)
     failed = [row for row in rows if row.state == "failed"]
@@ -116,7 +127,24 @@ def train(
         raise fail(f"run {failed[0].id} failed: {failed[0].stop_text}", 1)
     answers = [run_answer(row) for row in rows]
     batch: dict[str, Any] = {"batch": rows[0].batch, "runs": answers, **seed_summary(rows)}
-    report(answers[0] if len(rows) == 1 else batch, json_, training_lines(rows))
+    told = {row.id: looking_back_at(found, row) for row in rows}
+    for one in answers:
+        one["looking_back"] = told[one["run"]]
+    report(answers[0] if len(rows) == 1 else batch, json_, training_lines(rows, told))
+
+
+def _keep(folder: Path, name: str, recipe: Any) -> None:
+    """Write a recipe that was put together on the command line into the project, unless there is one of that name."""
+    from plucky_heron.errors import FileError
+    from plucky_heron.files import inside, write_whole
+    from plucky_heron.training.recipe import recipe_text
+
+    if not name.strip() or Path(name).name != name or name.startswith("."):
+        raise FileError("--keep-recipe", "name", name, "write a name without slashes, such as swing")
+    path = inside(folder, f"recipes/{name}.toml")
+    if path.exists():
+        raise FileError("--keep-recipe", "name", name, "the project has a recipe of this name; give another one")
+    write_whole(path, recipe_text(recipe.model_copy(update={"name": name})))
 
 
 @app.command()

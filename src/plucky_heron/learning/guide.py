@@ -42,10 +42,19 @@ class Guide:
     presets: dict[str, dict[str, Any]] = field(default_factory=dict)
 
 
+def _stops(steps: int) -> list[dict[str, Any]]:
+    """Stop rules of a preset: enough, used up, or lost again what it could."""
+    return [
+        {"kind": "good enough", "of": "success", "at_least": "98 %", "running": 3},
+        {"kind": "budget", "steps": steps},
+        {"kind": "gone wrong", "of": "success", "below_best": "60 %", "after": steps // 2},
+    ]
+
+
 def _lengths(copies: int, steps: tuple[int, int, int], every: int) -> dict[str, dict[str, Any]]:
     """Presets that differ in their budget."""
     return {
-        name: {"copies": copies, "steps": count, "fit": True, "evaluation": {"every": min(every, count // 5)}}
+        name: {"copies": copies, "steps": count, "fit": True, "evaluation": {"every": min(every, count // 5)}, "stop": _stops(count)}
         for name, count in zip(LENGTHS, steps, strict=True)
     }  # fmt: skip
 

@@ -10,7 +10,7 @@ from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, StateError, UnitError, did_you_mean
 from plucky_heron.files import Settings, explain, inside, read_toml, validate
-from plucky_heron.learning.guide import GUIDES
+from plucky_heron.learning.guide import GUIDES, preset
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.learning.settings import in_samples
 from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
@@ -60,6 +60,8 @@ class Recipe(Settings):
     """Control steps after which schedules have run out; a run never goes on beyond them."""
     training_time_limit: Time | None = Field(default=None, gt=0, le=1e7)
     """Training episodes end then, so that more starts are met; valued like the task's time limit. Evaluations are not touched."""
+    tasks: tuple[str, ...] = ()
+    """Tasks that it was made for; empty for any."""
     fit: bool = False
     """Whether settings that are not given here are the method's standard, and take what fits the task; see `fitting`."""
     settings: dict[str, Any] = Field(default_factory=dict)
@@ -140,9 +142,37 @@ class Recipe(Settings):
             raise FileError(source, f"settings.{fault.key}", fault.value, fault.wanted) from error
 
 
+STANDARD = "standard"
+"""Name of the recipe that every project has without a file of it."""
+
+
+def standard_recipe(method: str = "ppo") -> Recipe:
+    """A method by its standard, with what fits the task."""
+    return Recipe.model_validate({"name": STANDARD, **preset(method)})
+
+
+def recipe_text(recipe: Recipe) -> str:
+    """A recipe as its file would say it: what it leaves at its default is left out."""
+    import tomlkit
+
+    plain, idle = json.loads(recipe.model_dump_json()), json.loads(Recipe().model_dump_json())
+    always = {"format": FORMAT} | {key: plain.pop(key) for key in ("name", "method", "steps", "copies")}
+    settings = {key: "off" if value is None else value for key, value in plain.pop("settings").items()}
+    said = {key: _without_none(value) for key, value in plain.items() if value != idle[key]}
+    return tomlkit.dumps(always | said | ({"settings": settings} if settings else {}))
+
+
+def _without_none(data: Any) -> Any:
+    if isinstance(data, dict):
+        return {key: _without_none(value) for key, value in data.items() if value is not None}
+    return [_without_none(value) for value in data] if isinstance(data, list) else data
+
+
 def read_recipe(folder: Path, name: str) -> Recipe:
-    """Read ``recipes/<name>.toml`` of a project, settings checked."""
+    """Read ``recipes/<name>.toml`` of a project, settings checked; without that file, ``standard`` is the standard of PPO."""
     path = inside(folder, f"recipes/{name}.toml")
+    if name == STANDARD and not path.exists():
+        return standard_recipe()
     if not path.is_file():
         known = sorted(p.stem for p in (folder / "recipes").glob("*.toml"))
         raise FileError(path, "", None, f"no such recipe; {did_you_mean(name, known)}")

@@ -17,7 +17,7 @@ from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit
 from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
-from plucky_heron.files import is_file, parse_toml, read_text, read_toml, recording_files, validate
+from plucky_heron.files import is_file, parse_toml, read_text, read_toml, recording_files, validate, write_whole
 from plucky_heron.machine.drawings import with_drawings
 from plucky_heron.machine.meshes import with_meshes
 from plucky_heron.machine.schema import Machine
@@ -29,7 +29,7 @@ from plucky_heron.runs.store import RunRow, RunStore, median_run
 from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
-from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.recipe import STANDARD, Recipe, recipe_text, standard_recipe
 from plucky_heron.trust import UntrustedError
 
 Key = Sequence[str | int]
@@ -184,9 +184,12 @@ class Workbench(QObject):
         it was changed outside a moment ago, nothing is written and `clashed` offers the choice.
         """
         path = self.path_of(kind)
-        if not is_file(path):
+        unwritten = kind == "recipes" and self.recipe_name == STANDARD and not path.exists()
+        if not unwritten and not is_file(path):
             return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
         try:
+            if unwritten:  # what was used without a file gets one as soon as it is to be something else
+                write_whole(path, recipe_text(standard_recipe()))
             now = read_text(path)
             known = self._texts.get(path.resolve(), now)
             if now != known:

@@ -5,8 +5,6 @@ from __future__ import annotations
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
-from plucky_heron.learning.health import LOST, TRAINING_SCORE, UNSOLVED, HealthFigure
-from plucky_heron.learning.settings import MethodSettings
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stopping import StopRule, show_steps, show_value
@@ -27,14 +25,6 @@ def stake(bench: Workbench) -> StakeState:
     row, count = bench.row(), len({r.batch for r in rows})
     fact = f"{count} batch{'es' if count > 1 else ''}, {len(rows)} runs"
     return StakeState(1.0, fact, older=row is not None and bench.older(row))
-
-
-def declared(recipe: Recipe | None) -> tuple[HealthFigure, ...]:
-    """The health figures that a recipe's method declares, in order, and the score while exploring, which every run has."""
-    settings = recipe.method_settings() if recipe is not None else None
-    # a project's own method may declare none
-    figures: tuple[HealthFigure, ...] = settings.health_figures() if isinstance(settings, MethodSettings) else ()
-    return (*figures, TRAINING_SCORE, UNSOLVED, LOST)
 
 
 def sample_time(bench: Workbench) -> float:

@@ -26,7 +26,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.training import model
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
-from plucky_heron.desktop.stations.training.model import declared, seeds_text
+from plucky_heron.desktop.stations.training.model import seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.theme import theme
 from plucky_heron.learning.guide import settings_facts
@@ -37,6 +37,7 @@ from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
+from plucky_heron.training.looking_back import declared
 from plucky_heron.training.stopping import Evaluation, Level, show_steps
 
 SETTINGS = (

@@ -115,7 +115,12 @@ def test_the_window_trains_without_a_recipe_and_writes_one_when_it_is_changed(qt
     sheet.reject()
     assert bench.train([1]) == ""
     bench.stop_training()
-    qtbot.waitUntil(lambda: not bench.training() or bench.refresh_runs(), timeout=60_000)
+
+    def over() -> bool:
+        bench.refresh_runs()
+        return not bench.training()
+
+    qtbot.waitUntil(over, timeout=60_000)
     window.close()
 
 

@@ -11,7 +11,8 @@ from plucky_heron.learning.health import OFF_POLICY, SATURATED, HealthFigure
 from plucky_heron.learning.kernels import off_policy as kernels
 from plucky_heron.learning.method import Space
 from plucky_heron.learning.network import Network
-from plucky_heron.learning.off_policy import OffPolicy, OffPolicySettings
+from plucky_heron.learning.off_policy import OffPolicy
+from plucky_heron.learning.off_policy_settings import OffPolicySettings
 from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.replay import Rows
 from plucky_heron.learning.settings import ends_as_shares, left, setting

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from plucky_heron.learning.off_policy import OffPolicySettings
+from plucky_heron.learning.off_policy_settings import OffPolicySettings
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.loop import Run, space_of
 from plucky_heron.training.recipe import Recipe

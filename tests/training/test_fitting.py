@@ -245,6 +245,19 @@ def test_the_command_says_what_fits_and_why(folder: Path, capsys: pytest.Capture
     assert found["fits"]["sac"]["discount"]["why"].startswith("looks ")
 
 
+def test_set_points_that_are_drawn_again_count_as_what_is_met(tmp_path: Path) -> None:
+    """60 k steps of 20 ms are 1200 s: 60 episodes of 20 s, and 600 or 300 values of a set-point drawn every 2 or 4 s."""
+    few = with_changes(Recipe(), {"steps": "60000"})
+    for every, wanted in (("0 s", "60 values of mark"), ("4 s", "300 values of mark"), ("2 s", None)):
+        folder = tmp_path / every.replace(" ", "")
+        task = (
+            TASK.format(ending="", push="0")
+            + f'\n[setpoints.mark]\ndraw = {{ uniform = [-1, 1] }}\nevery = "{every}"\n'
+        )
+        problem = project(folder, MASS.format(stiffness=1.0, damping=0.4), task)
+        assert [wanted in text for text in warnings(problem, few)] == [True] if wanted else warnings(problem, few) == []
+
+
 def test_a_budget_of_few_episodes_and_rows_is_said(tmp_path: Path) -> None:
     problem = swing(tmp_path)  # 1000 samples an episode
     plenty = with_changes(Recipe(), {"steps": "1000000"})

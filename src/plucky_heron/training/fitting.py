@@ -75,9 +75,17 @@ def warnings(problem: Problem, recipe: Recipe) -> list[str]:
     if recipe.training_time_limit is not None:
         limit = min(limit, max(1, problem.task.timing.samples(recipe.training_time_limit)))
     episodes, found = recipe.steps // limit, []
-    if episodes < FEW_EPISODES:
+    drawn = {
+        name: max(episodes, int(recipe.steps * problem.sample_time / s.every)) if s.every > 0.0 else episodes
+        for name, s in problem.task.setpoints.items()
+        if s.draw.fixed is None
+    }
+    # set-points that are drawn again on the way stand for starts too
+    fewest = min(drawn, key=lambda name: drawn[name], default="")
+    if drawn.get(fewest, episodes) < FEW_EPISODES:
+        met = f", {drawn[fewest]} values of {fewest}" if fewest else ""
         found.append(
-            f"{recipe.steps:,} steps are {episodes} episodes of full length: under {FEW_EPISODES}, few starts and set-points are met"
+            f"{recipe.steps:,} steps are {episodes} episodes of full length{met}: under {FEW_EPISODES}, few starts and set-points are met"
         )
     rows = getattr(recipe.method_settings(sample_time=problem.sample_time), "steps_per_update", None)
     if recipe.method == "ppo" and rows is not None and rows // recipe.copies < FEW_ROWS:

@@ -11,18 +11,25 @@ from typing import Any
 import numpy as np
 import pytest
 
+from plucky_heron.analysis.proving.proof import prove
 from plucky_heron.analysis.shakedown import rehearsals as shakedown
 from plucky_heron.analysis.shakedown import reward_checks as reward_checks
 from plucky_heron.analysis.shakedown.checks import Check, Seen, _repeats, speed_check
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, kept_scores, read_commands, shake_down, write_commands
-from plucky_heron.errors import FileError
+from plucky_heron.control.regulator import regulator_for
+from plucky_heron.errors import FileError, StateError
 from plucky_heron.machine.parts import Drive
 from plucky_heron.project import demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Driver, Random, Recorded, Rule, SmoothRandom
 from plucky_heron.simulation.trials import Trials, run_company, run_trials
 from plucky_heron.task.problem import Problem, bind, read_problem
+from plucky_heron.training.loop import Run
+from plucky_heron.training.recipe import Recipe
+from tests.analysis.test_facts_of_steps import MASS
+from tests.analysis.test_facts_of_steps import TASK as SPRING_TASK
 from tests.conftest import altered
+from tests.control.test_regulator_laws import project
 
 SHORT = {"control_rate": "50 Hz", "substeps": 5, "time_limit": "6 s"}
 
@@ -94,18 +101,24 @@ BROKEN: dict[str, tuple[str, Callable[[Problem], Problem]]] = {
     "slow control": ("control is fast enough", lambda p: altered(p, timing={"control_rate": "1.5 Hz", "substeps": 160, "time_limit": "6 s"})),
     "ends at once": ("starts last", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"gone": {"kind": "failure", "formula": "trolley.position > -0.5"}})),
     "never met": ("endings are met", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"far": {"kind": "failure", "formula": "basket.x > 500"}})),
-    "dominating": ("terms in balance", lambda p: altered(p, rewards=rewards_of(p, closeness={"formula": "near(norm(offset, height), 1)", "weight": 100.0}))),
+    "dominating": ("terms in balance", lambda p: altered(p, rewards=rewards_of(p, idle={"formula": "1 - abs(action.push)", "weight": 100.0}))),
     "scale": ("reward is of the size of 1", lambda p: altered(p, rewards={n: r | {"weight": 1000.0 * r.get("weight", 1.0)} for n, r in rewards_of(p).items()})),
     "success is not paid": ("success is rewarded", lambda p: altered(p, rewards={"away": {"formula": "norm(offset, height)"}, "fast": {"formula": "0.2 * drift"}})),
     "standing still": ("standing still is rewarded less", lambda p: altered(p, rewards=rewards_of(p, rest={"formula": "-abs(action.push) / 5 - norm(offset, height) * 0"}))),
+    "given away": ("success must be earned", lambda p: altered(p, measure={"name": "there", "formula": "trolley.position > -100"})),
+    "always the same": ("the reward changes", lambda p: altered(p, rewards={"even": {"formula": "1"}})),
+    "a cliff": ("endings keep measure", lambda p: altered(p, rewards=rewards_of(p, cliff={"when": "at ending", "ending": "spilt", "weight": -5000.0}))),
+    "round and round": ("turned goes round", lambda p: altered(p, observations=observed(p, name="turned", formula="wrap(3 * trolley.position)", unit="rad", range=["-180 deg", "180 deg"]))),
     "deadline": ("deadline is sensed", lambda p: altered(p, endings=p.task.model_dump(exclude_defaults=True)["endings"] | {"late": {"kind": "failure", "deadline": "5 s"}})),
     "hidden set-point": ("set-points are sensed", blind_to_the_mark),
 }  # fmt: skip
 
 
 BOUND_UP: dict[str, set[str]] = {
+    "dominating": {"no loop is rewarded better", "reward is of the size of 1", "standing still is rewarded less"},
     "too weak": {"cable length range", "reel speed range"},
     "halving": {
+        "cable angle goes round",
         "cable length range",
         "control is fast enough",
         "height range",
@@ -117,6 +130,8 @@ BOUND_UP: dict[str, set[str]] = {
     "success is not paid": {"no loop is rewarded better", "standing still is rewarded less", "terms in balance"},
     "standing still": {"no loop is rewarded better", "terms in balance"},
     "deadline": {"endings are met", "success is rewarded"},
+    "given away": {"success is rewarded", "no loop is rewarded better", "standing still is rewarded less"},
+    "always the same": {"success is rewarded", "no loop is rewarded better", "standing still is rewarded less"},
 }
 """What else a fault touches by its nature: a reel that cannot lift also moves less, a pay that is wrong is wrong in several ways."""
 
@@ -172,6 +187,48 @@ def test_going_round_in_circles_is_found() -> None:
     checks = {c.name: c for c in shake_down(loop).checks}
     assert not checks["no loop is rewarded better"].passed
     assert "200 loops" in checks["no loop is rewarded better"].evidence
+
+
+UNSEEN = Path(__file__).parents[2] / "benchmarks" / "unseen"
+
+
+@pytest.mark.parametrize("task", ["swing_up", "balance", "hover", "steer", "stop", "shunt", "roll"])
+def test_a_sensible_task_has_its_terms_in_balance(task: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """On textbook tasks with a goal term and a penalty or none; no weight is proposed that nobody has tried."""
+    monkeypatch.setattr(shakedown, "REHEARSALS", 24)
+    monkeypatch.setattr(reward_checks, "_LOOP_COPY_STEPS", 1)
+    found = {c.name: c for c in shake_down(read_problem(UNSEEN, task)).checks}
+    assert found["terms in balance"].passed, found["terms in balance"].evidence
+    assert all(c.remedy is None or c.remedy.key[-1] != "weight" for c in found.values())
+    assert found["success must be earned"].passed and found["the reward changes"].passed
+
+
+def test_a_term_that_tells_success_from_failure_may_be_large() -> None:
+    success = np.array([True, True, False, False])
+    assert reward_checks._apart(np.array([3.0, 2.0, 1.0, 0.0]), success) == 1.0
+    assert reward_checks._apart(np.array([1.0, 1.0, 1.0, 1.0]), success) == 0.5
+    assert reward_checks._apart(np.array([0.0, 2.0, 1.0, 3.0]), success) == 0.25
+
+
+@pytest.mark.parametrize(
+    ("hold", "limited", "why"),
+    [("sqrt(-1)", "", "regulator.hold.slide"), ("0", 'rate_limit = "2 N/s"', "just what is commanded")],
+)
+def test_a_regulator_that_cannot_be_made_is_told_and_left_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, hold: str, limited: str, why: str
+) -> None:
+    """A pose that is no number, and a drive that does not get what is commanded: shakedown and proof go on without, and say so."""
+    monkeypatch.setattr(shakedown, "REHEARSALS", 8)
+    monkeypatch.setattr(reward_checks, "_LOOP_COPY_STEPS", 1)
+    task = SPRING_TASK.replace('drive = "d"', f'drive = "d"\n{limited}') + f'[regulator.hold]\nslide = "{hold}"\n'
+    problem = project(tmp_path, MASS.format(stiffness=1.0, damping=0.4), task)
+    with pytest.raises(StateError, match=why):
+        regulator_for(problem)
+    result = shake_down(problem)
+    check = next(c for c in result.checks if c.name == "regulator.hold")
+    assert not check.passed and "no regulator can be made" in check.evidence and "regulator" not in result.rehearsals
+    proof = prove(problem, Run(problem, Recipe(), 1, tmp_path / "run").method.policy(), trials=4)
+    assert set(proof.left_out) == {"regulator"} and "regulator" not in proof.trials and "policy" in proof.trials
 
 
 def test_speed_names_the_time_and_refuses_a_year(sound: Problem) -> None:

@@ -81,6 +81,7 @@ def proof_lines(answer: dict[str, Any]) -> list[str]:
     """The report of a proof."""
     lines = [f"run {answer['run']}, {answer['trials']} fresh trials, the same for all"]
     lines.append(f"{'who drives':<16}{'success':>9}  {'95 % interval':<18}{'score':>8}  {'quartiles':<24}worst trials")
+    lines[1:1] = [f"left out: {name}, {why}" for name, why in answer.get("left_out", {}).items()]
     for name, d in answer["drivers"].items():
         low, high = d["success_interval"]
         quartiles = " / ".join(f"{q:.1f}" for q in d["score"]["quartiles"])

@@ -332,6 +332,9 @@ def _held_values(problem: Problem, start: Array) -> tuple[Array, Array, Array]:
     batch.start(np.arange(64))
     values = np.array([np.broadcast_to(row, (64,)) for row in batch.program([*problem.hold.values()]).run()])
     values = values.reshape(len(problem.hold), 64)
+    for joint, row in zip(problem.hold, values, strict=True):
+        if not np.isfinite(row).all():
+            raise StateError(f"regulator.hold.{joint} gives no finite number at a start of the task")
     middle = np.median(values, axis=1)
     drawn = {d.target.rpartition(".")[0] for d in problem.draws if d.kind == "start" and d.target.endswith(".position")}
     for k, joint in enumerate(problem.hold):

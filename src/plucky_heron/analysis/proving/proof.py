@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +32,8 @@ class Proof:
     problem: Problem
     trials: dict[str, Trials]
     drivers: dict[str, Driver]
+    left_out: dict[str, str] = field(default_factory=dict)
+    """Drivers that the task asks for and that cannot be made, and why."""
 
     def summary(self) -> dict[str, Any]:
         """Figures by driver: success share with Wilson interval, score quartiles, worst trials, endings."""
@@ -59,12 +61,19 @@ class Proof:
         return record_trial(self.problem, self.drivers[name], len(self.trials[name].score), trial)
 
 
-def opponents(problem: Problem, project: Path | None = None) -> list[Driver]:
-    """Nobody, random commands, the task's rules, and the tuned regulator where the task allows one."""
+def opponents(problem: Problem, project: Path | None = None, missing: dict[str, str] | None = None) -> list[Driver]:
+    """Nobody, random commands, the task's rules, and the tuned regulator where the task allows one.
+
+    A regulator that cannot be made is left out; `missing` takes why, by the driver's name.
+    """
     drivers: list[Driver] = [Constant(problem), Random(problem, EVALUATION_SEED)]
     drivers += [Rule(problem, name) for name in problem.rules]
     if problem.hold:
-        drivers.append(regulator_for(problem, project))
+        try:
+            drivers.append(regulator_for(problem, project))
+        except (StateError, np.linalg.LinAlgError) as error:
+            if missing is not None:
+                missing["regulator"] = str(error)
     return drivers
 
 
@@ -89,7 +98,8 @@ def prove(
         Abandoned.
     """
     problem = problem.for_proving()
-    drivers: list[Driver] = [PolicyDriver(policy), *opponents(problem, project)]
+    missing: dict[str, str] = {}
+    drivers: list[Driver] = [PolicyDriver(policy), *opponents(problem, project, missing)]
     done: dict[str, Trials] = {}
     for number, driver in enumerate(drivers):
 
@@ -101,7 +111,7 @@ def prove(
         )
         if not tell(1.0):
             raise StateError("the proof was stopped; nothing is concluded from a part of it")
-    return Proof(problem, done, {d.name: d for d in drivers})
+    return Proof(problem, done, {d.name: d for d in drivers}, missing)
 
 
 def prove_run(
@@ -127,7 +137,13 @@ def prove_run(
         project=project,
         progress=progress,
     )
-    answer = {"run": row.id, "trials": trials, "varied": dict(changes or {}), "drivers": proof.summary()}
+    answer = {
+        "run": row.id,
+        "trials": trials,
+        "varied": dict(changes or {}),
+        "drivers": proof.summary(),
+        "left_out": proof.left_out,
+    }
     store = RunStore(project)
     try:
         store.add_result(row.id, VARIED_PROOF if changes else PROOF, answer)

@@ -16,6 +16,7 @@ import numpy as np
 
 from plucky_heron.analysis.proving.proof import opponents
 from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM, WRONG, Check, Seen, signal_checks, speed_check
+from plucky_heron.analysis.shakedown.learning_checks import learning_checks, regulator_checks
 from plucky_heron.analysis.shakedown.mirror_checks import mirror_checks
 from plucky_heron.analysis.shakedown.reward_checks import reward_checks
 from plucky_heron.errors import FileError
@@ -74,9 +75,14 @@ def figures_of(rehearsals: dict[str, Trials]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def rehearsal_drivers(problem: Problem, project: Path | None = None, others: Sequence[Driver] = ()) -> list[Driver]:
-    """Nobody, a constant (a quarter of the way up), two kinds of chance, the task's rules and regulator, recorded commands of the project, and `others`."""
-    found = opponents(problem, project)
+def rehearsal_drivers(
+    problem: Problem, project: Path | None = None, others: Sequence[Driver] = (), missing: dict[str, str] | None = None
+) -> list[Driver]:
+    """Nobody, a constant (a quarter of the way up), two kinds of chance, the task's rules and regulator, recorded commands of the project, and `others`.
+
+    `missing` takes why a driver that the task asks for cannot be made.
+    """
+    found = opponents(problem, project, missing)
     found[1:2] = [
         Constant(problem, 0.25 * problem.high + 0.75 * np.clip(0.0, problem.low, problem.high), "constant"), found[1],
         SmoothRandom(problem, EVALUATION_SEED),
@@ -145,7 +151,8 @@ def shake_down(
         Control steps of the training that is planned, for the time it will take.
     """
     began = time.perf_counter()
-    drivers = rehearsal_drivers(problem, project, others)
+    missing: dict[str, str] = {}
+    drivers = rehearsal_drivers(problem, project, others, missing)
     names = ", ".join(d.name for d in drivers)
     before = time.perf_counter()
     rehearsals = run_company(
@@ -159,7 +166,12 @@ def shake_down(
     seen = Seen(problem, rehearsals, by_name, met, budget)
     checks: list[Check] = []
     for check in itertools.chain(
-        signal_checks(seen), mirror_checks(seen), reward_checks(seen), [speed_check(seen, speed)]
+        signal_checks(seen),
+        mirror_checks(seen),
+        reward_checks(seen),
+        learning_checks(seen),
+        regulator_checks(missing.get("regulator", "")),
+        [speed_check(seen, speed)],
     ):
         checks.append(replace(check, acknowledged=problem.task.acknowledged.get(check.name, "")))
         share = 0.4 + 0.6 * len(checks) / (len(checks) + 6)

@@ -139,12 +139,14 @@ class Project:
         finally:
             store.close()
 
-    def train(self, task: str, recipe: str = "ppo", seed: int = 1, *, wait: bool = True, **changes: Any) -> RunRow:
-        """Train one run in a worker process; waits for its end unless told otherwise."""
+    def train(
+        self, task: str, recipe: str | None = None, seed: int = 1, *, wait: bool = True, **changes: Any
+    ) -> RunRow:
+        """Train one run in a worker process, by default by the task's own recipe or the standard; waits for its end unless told otherwise."""
         from plucky_heron.runs import launch
         from plucky_heron.training.recipe import with_changes
 
-        chosen = with_changes(self.recipe(recipe), {k: str(v) for k, v in changes.items()})
+        chosen = with_changes(self.recipe(recipe or self.recipe_for(task)), {k: str(v) for k, v in changes.items()})
         numbers = launch.train(self.folder, task, chosen, [seed])
         if wait:
             return launch.wait(self.folder, numbers)[0]

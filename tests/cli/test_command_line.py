@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import json
 import os
@@ -15,6 +16,8 @@ from typing import Any
 import pytest
 from typer.testing import CliRunner
 
+from plucky_heron import __version__
+from plucky_heron.cli.common import ORDER
 from plucky_heron.cli.main import app, main
 from plucky_heron.project import Project
 from plucky_heron.runs.executors import worker_environment
@@ -40,6 +43,27 @@ def complaint(capsys: pytest.CaptureFixture[str], *arguments: str) -> str:
     lines = [line for line in caught.err.splitlines() if line.startswith("heron: ")]
     assert len(lines) == 1
     return lines[0]
+
+
+def test_the_help_lists_the_commands_in_the_order_of_the_work(capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["--help"]) == 0
+    lines = [line.strip("│ ").split(" ")[0] for line in capsys.readouterr().out.splitlines()]
+    found = [name for name in lines if name in ORDER]
+    assert found == list(ORDER) and len(app.registered_commands) == len(ORDER), "a command that the order does not know"
+    assert main([]) == 2 and "heron:" not in capsys.readouterr().err
+
+
+def test_the_version_is_that_of_the_package(capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["--version"]) == 0
+    assert capsys.readouterr().out == f"Plucky Heron {__version__}\n"
+
+
+def test_the_shell_is_told_how_words_go_on(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    for name, value in (("_HERON_COMPLETE", "complete_bash"), ("COMP_WORDS", "heron tr"), ("COMP_CWORD", "1")):
+        monkeypatch.setenv(name, value)
+    with contextlib.suppress(SystemExit):
+        main([])
+    assert capsys.readouterr().out.split() == ["trust", "train"]
 
 
 def test_simulate_writes_its_columns(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:

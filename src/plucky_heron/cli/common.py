@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+import typer.core
 
 from plucky_heron.errors import HeronError, StateError, one_line, quoted
 
@@ -16,8 +17,22 @@ if TYPE_CHECKING:
     from plucky_heron.project import Project
     from plucky_heron.runs.store import RunRow
 
+ORDER = (
+    "new", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "compare", "prove", "handover", "rollout",
+)  # fmt: skip
+"""The commands in the order of the work, as the help lists them."""
+
+
+class Commands(typer.core.TyperGroup):
+    """The commands, listed in the order of the work."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Names; one that the order does not know comes last."""
+        return sorted(super().list_commands(ctx), key=lambda name: ORDER.index(name) if name in ORDER else len(ORDER))
+
+
 app = typer.Typer(
-    name="heron", no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False,
+    name="heron", no_args_is_help=True, add_completion=True, pretty_exceptions_enable=False, cls=Commands,
     help="Plucky Heron: describe a machine, train a controller for it, prove it, hand it over.",
 )  # fmt: skip
 
@@ -25,6 +40,23 @@ Json = Annotated[bool, typer.Option("--json", help="Print exactly one JSON objec
 ProjectOption = Annotated[
     Path | None, typer.Option("--project", help="Project folder; else this folder, else the demo's copy.")
 ]
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        from plucky_heron import __version__
+
+        typer.echo(f"Plucky Heron {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def heron(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say which version this is.")
+    ] = False,
+) -> None:
+    """Plucky Heron: describe a machine, train a controller for it, prove it, hand it over."""
 
 
 def fail(text: str, status: int = 2) -> typer.Exit:

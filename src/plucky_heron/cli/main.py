@@ -40,7 +40,8 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception as error:
         explain = getattr(error, "format_message", None)  # wrong use, found by the argument parser
         if callable(explain):
-            complain(StateError(str(explain())), as_json)
+            if said := str(explain()):  # nothing, where the help was shown instead
+                complain(StateError(said), as_json)
             return 2
         complain(StateError(fault_text(error)), as_json)
         return 2

@@ -6,7 +6,7 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
-from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.recipe import STANDARD, Recipe
 from plucky_heron.training.stopping import StopRule, show_steps, show_value
 
 
@@ -27,11 +27,6 @@ def stake(bench: Workbench) -> StakeState:
     return StakeState(1.0, fact, older=row is not None and bench.older(row))
 
 
-def sample_time(bench: Workbench) -> float:
-    """Seconds between commands of the present task, at which a recipe's times are counted in samples."""
-    return bench.problem.sample_time if bench.problem is not None else 0.02
-
-
 def seeds_text(count: int) -> str:
     """A number of seeds."""
     return f"{count} seed{'s' if count > 1 else ''}"
@@ -40,6 +35,8 @@ def seeds_text(count: int) -> str:
 def recipe_note(recipe: Recipe, changed: int) -> str:
     """Method, what it corrects, and how many settings are not the standard ones."""
     corrects = f" on {recipe.residual.on}" if recipe.residual is not None else ""
+    if recipe.name == STANDARD and not changed:
+        return f"{guide_of(recipe.method).name} by its standard, without a recipe of its own"
     return f"{guide_of(recipe.method).name}{corrects} · {changed} changed from the standard"
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -21,18 +20,15 @@ from PySide6.QtWidgets import (
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, button, label, scrolled
-from plucky_heron.desktop.jobs import Job
-from plucky_heron.desktop.stations.training.model import sample_time
+from plucky_heron.desktop.stations.training.settings_shown import SettingsShown, is_time
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
-from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset, settings_facts
+from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of, preset
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.fitting import Fitted, fit, fitted_settings, warnings
+from plucky_heron.training.fitting import fit, warnings
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
-from plucky_heron.training.measurement import kept_measurement, measured
 from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
 from plucky_heron.training.shaping import potential_of
-from plucky_heron.units import plain_number
 
 FAMILIES = {
     "fresh steps": "learns from fresh steps", "replay": "learns from a replay buffer", "model": "predicts by a model",
@@ -50,15 +46,13 @@ AS_TEXT = (POTENTIAL, CUT)
 class RecipeSheet(QDialog):
     """The sheet; everything it changes goes into the recipe's file at once, and can be undone."""
 
-    def __init__(self, bench: Workbench, parent: QWidget | None = None) -> None:
+    def __init__(self, bench: Workbench, parent: QWidget | None, shown: SettingsShown) -> None:
         super().__init__(parent)
-        self.bench = bench
+        self.bench, self.shown = bench, shown
         self.measured: dict[tuple[str, str], Forecast] = {}
         self.editors: dict[str, QWidget] = {}
         self.reasons: dict[QObject, str] = {}
         self._shown: object = None
-        self._asked: set[tuple[str, str]] = set()
-        """Tasks, with their fingerprints, that were to be measured."""
         self.setWindowTitle("Method and settings")
         self.resize(1040, 700)
         grid = QGridLayout(self)
@@ -117,6 +111,7 @@ class RecipeSheet(QDialog):
         foot.addWidget(button("Close", self.accept, "primary", name="close method and settings"))
         grid.addLayout(foot, 2, 0, 1, 2)
         bench.problem_changed.connect(self.show_recipe)
+        shown.measured.connect(lambda: self.show_recipe(force=True))
         self.show_recipe()
 
     # --- showing -------------------------------------------------------------------------------------------------
@@ -166,15 +161,10 @@ class RecipeSheet(QDialog):
         )
 
     def _show_settings(self, recipe: Recipe) -> None:
-        fitted = self._fitted(recipe)
-        facts = [_fitting(f, fitted) for f in settings_facts(recipe.schema_of_settings(), recipe.standard)]
-        values = recipe.method_settings(sample_time=sample_time(self.bench)).model_dump() | {
-            k: tuple(f.value) if isinstance(f.value, list) else f.value
-            for k, f in fitted.items()
-            if k not in recipe.settings
-        }
+        facts = self.shown.facts(recipe)
+        values = self.shown.values(recipe, facts)
         # a time is shown as it was written
-        values |= {f.key: recipe.settings[f.key] for f in facts if f.time and _is_time(recipe.settings.get(f.key))}
+        values |= {f.key: recipe.settings[f.key] for f in facts if f.time and is_time(recipe.settings.get(f.key))}
         changed = [f.key for f in facts if values[f.key] != f.default]
         plan = recipe.residual
         beside = (
@@ -204,23 +194,6 @@ class RecipeSheet(QDialog):
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
         self.rows.finish()
-
-    def _fitted(self, recipe: Recipe) -> dict[str, Fitted]:
-        """What fits the task, once it was measured; measures it where that is still to be done."""
-        problem, project = self.bench.problem, self.bench.project.folder
-        if not recipe.fit or problem is None or recipe.method not in GUIDES:
-            return {}
-        found = kept_measurement(problem, project)
-        if found is not None:
-            return fitted_settings(problem, recipe, found)
-        key = self.bench.task, problem.fingerprint()
-        if key not in self._asked:
-            self._asked.add(key)
-            # beside the bench's one job: two seconds that nobody asked for must not stand in the way of one
-            job = Job("measuring the task", lambda _: measured(problem, project), self.bench)
-            job.done.connect(lambda _: self.show_recipe(force=True))
-            job.start()
-        return {}
 
     def _add_cut(self, recipe: Recipe) -> None:
         """When training episodes are cut short, if ever."""
@@ -422,19 +395,6 @@ class RecipeSheet(QDialog):
 
         if self.bench.start_job("measuring the method", lambda _: self._forecast(problem, recipe), then) is None:
             self.measure_button.setEnabled(True)
-
-
-def _fitting(facts: SettingFacts, fitted: dict[str, Fitted]) -> SettingFacts:
-    """A setting whose standard is what fits the task."""
-    found = fitted.get(facts.key)
-    if found is None:
-        return facts
-    value = tuple(found.value) if isinstance(found.value, list) else found.value
-    return replace(facts, default=value, does=f"Fits: {found.why}. {facts.does}")
-
-
-def _is_time(value: Any) -> bool:
-    return isinstance(value, str) and value != "off" and not plain_number(value)
 
 
 def _put_residual(document: Any, key: str, value: Any) -> None:

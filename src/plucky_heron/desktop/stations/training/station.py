@@ -28,8 +28,8 @@ from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
 from plucky_heron.desktop.stations.training.model import seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
+from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
 from plucky_heron.desktop.theme import theme
-from plucky_heron.learning.guide import settings_facts
 from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
 from plucky_heron.runs.store import RunRow
@@ -56,6 +56,7 @@ class TrainingStation(Station):
     def __init__(self, bench: Workbench) -> None:
         super().__init__(bench)
         self._drawn: object = None
+        self.shown = SettingsShown(bench, self)
         grid = QGridLayout(self)
         grid.setContentsMargins(16, 10, 16, 14)
         grid.setSpacing(10)
@@ -122,6 +123,7 @@ class TrainingStation(Station):
         grid.setRowStretch(1, 38)
         bench.runs_changed.connect(self.later)
         bench.problem_changed.connect(self._recipe_changed)
+        self.shown.measured.connect(self._show_recipe)
         bench.results_changed.connect(self.later)
         self._show_recipe()
         self.refresh()
@@ -134,10 +136,8 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is None:
             return
-        facts, values = (
-            settings_facts(recipe.schema_of_settings(), recipe.standard),
-            recipe.method_settings(sample_time=model.sample_time(self.bench)).model_dump(),
-        )
+        facts = self.shown.facts(recipe)
+        values, fits = self.shown.values(recipe, facts), self.shown.fitted(recipe)
         changed = {f.key for f in facts if values[f.key] != f.default}
         self.recipe.note.setText(model.recipe_note(recipe, len(changed)))
         self.recipe_rows.clear()
@@ -148,8 +148,10 @@ class TrainingStation(Station):
             title = label(fact.name, "strong" if fact.key in changed else "soft")
             for widget in (field, title):
                 widget.setToolTip(f"{fact.does}\nWrong: {fact.wrong}")
-            standard = f"standard {fact.default:g}" if fact.key in changed else ""
-            self.recipe_rows.add(title, field, ElidedLabel(standard, "soft"))
+            beside = (
+                f"standard {fact.default:g}" if fact.key in changed else "fits the task" if fact.key in fits else ""
+            )
+            self.recipe_rows.add(title, field, ElidedLabel(beside, "soft"))
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
@@ -284,7 +286,7 @@ class TrainingStation(Station):
 
     def choose_method(self) -> None:
         """Open the sheet of methods and settings."""
-        self.sheet = RecipeSheet(self.bench, self)
+        self.sheet = RecipeSheet(self.bench, self, self.shown)
         self.sheet.open()
 
     def look_inside(self) -> None:

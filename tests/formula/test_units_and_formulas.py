@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import math
+import re
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 from plucky_heron.errors import FormulaError, HeronError, UnitError
 from plucky_heron.formula import FUNCTIONS, Program, evaluate_once, parse_formula
+from plucky_heron.formula.hints import hint
 from plucky_heron.units import parse, show, si_unit, unit_dimension
 
 SIGNALS = {"offset": "m", "cable.angle": "rad", "drift": "m/s", "beam[3]": "m", "action.push": "N", "time": "s"}
@@ -173,3 +175,31 @@ def _python(tree: ast.AST, names: dict[str, float]) -> float:
         case ast.IfExp(test=ast.Compare(left=left), body=yes, orelse=no):
             return _python(yes if _python(left, names) > 1 else no, names)
     raise AssertionError(tree)
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [
+        ("arm.angle < 180 deg", "write 3.14159 for 180 deg"), ("x < 10cm and x > 0", "write 0.1 for 10 cm"), ("x < 2.5e2 mm", "write 0.25 for"), ("x < 5 m/s", "write 5 for 5 m/s"),
+        ("arm.angle < 90°", "write 1.5708 for 90 °"), ("x^2", "write **"), ("x < 1 || x > 2", "write or"), ("x < 1 && x > 2", "write and"), ("!(x < 1)", "write not"),
+        ("x = 1", "write =="), ("|x| < 1", "write abs"), ("abs(x", "a bracket is not closed"), ("abs(x))", "not opened"), ("2x", "write 2 * "), ("3 (x + 1) x", "write 3 * "),
+        ("if(x > 1, 2, 3)", "write where"), ("x > 1 ? 2 : 3", "if condition else"), ("1,5 * x", "write a point"), ("x × 2", "write *"), ("x²", "write ** 2"),
+        ("x ≤ 2", "write <="), ("−x", "write -"),
+    ],
+)  # fmt: skip
+def test_ways_of_other_languages_are_answered_with_ours(text: str, wanted: str) -> None:
+    with pytest.raises(FormulaError, match=re.escape(wanted)):
+        parse_formula(text, {"arm.angle": "rad", "x": "m"})
+
+
+@pytest.mark.parametrize("text", ["x + ", "x ** ** 2", "and", "x 1e", "))((", "'10 cm'", "x.'y'"])
+def test_where_nothing_is_known_the_column_alone_is_said(text: str) -> None:
+    with pytest.raises(FormulaError) as caught:
+        parse_formula(text, {"x": "m"})
+    assert "column" in str(caught.value)
+
+
+@given(st.text(max_size=60))
+def test_a_hint_is_one_short_line_for_any_text(text: str) -> None:
+    said = hint(text)
+    assert "\\n" not in said and len(said) < 200

@@ -17,6 +17,7 @@ from dataclasses import dataclass, field, replace
 
 from plucky_heron.errors import FormulaError, did_you_mean, shortened
 from plucky_heron.formula.functions import FUNCTIONS, MEMORY
+from plucky_heron.formula.hints import SIGNS, hint
 from plucky_heron.units import DIMENSIONLESS, Dimension, pretty_unit, si_unit, unit_dimension
 
 LONGEST = 1000
@@ -113,7 +114,8 @@ def parse_formula(
             tree = ast.parse(text.strip(), mode="eval")
     except SyntaxError as error:
         column = error.offset or len(text.strip()) + 1  # no offset: the text ends too early
-        raise FormulaError(text, column + lead, "cannot be read here") from error
+        said = hint(text)
+        raise FormulaError(text, column + lead, f"cannot be read here{f'; {said}' if said else ''}") from error
     except (ValueError, RecursionError, MemoryError) as error:
         raise FormulaError(text, 1, "cannot be read") from error
     reader = _Reader(text, lead, signals, places or {})
@@ -160,6 +162,13 @@ class _Reader:
     def fail(self, node: ast.AST, message: str) -> FormulaError:
         return FormulaError(self.text, self.column(node), message)
 
+    def unknown(self, node: ast.AST, word: str) -> FormulaError:
+        """What is not part of the language, and what to write instead where that is known."""
+        said = hint(self.text)
+        return self.fail(
+            node, f"{SIGNS.get(word, word)} is not part of the formula language{f'; {said}' if said else ''}"
+        )
+
     def column(self, node: ast.AST) -> int:
         offset = getattr(node, "col_offset", 0)
         return len(self.stripped[:offset].decode(errors="ignore")) + 1 + self.lead
@@ -191,7 +200,7 @@ class _Reader:
                 return self.made("where", node, condition, yes, no, dimension=self.same(node, yes, no))
             case ast.Call():
                 return self.call(node, depth)
-        raise self.fail(node, f"{type(node).__name__.lower()} is not part of the formula language")
+        raise self.unknown(node, type(node).__name__.lower())
 
     def number(self, node: ast.Constant) -> Node:
         if isinstance(node.value, bool):
@@ -295,12 +304,12 @@ class _Reader:
                 return inner
             case ast.Not():
                 return self.made("not", node, inner, dimension=DIMENSIONLESS)
-        raise self.fail(node, "~ is not part of the formula language")
+        raise self.unknown(node, "~")
 
     def binary(self, node: ast.BinOp, depth: int) -> Node:
         op = _BINARY.get(type(node.op))
         if op is None:
-            raise self.fail(node, f"{type(node.op).__name__.lower()} is not part of the formula language")
+            raise self.unknown(node, type(node.op).__name__.lower())
         left, right = self.read(node.left, depth + 1), self.read(node.right, depth + 1)
         if op in "+-%":
             dimension = self.same(node, left, right)
@@ -336,7 +345,7 @@ class _Reader:
         for op, left, right in zip(node.ops, sides, sides[1:], strict=False):
             symbol = _COMPARE.get(type(op))
             if symbol is None:
-                raise self.fail(node, f"{type(op).__name__.lower()} is not part of the formula language")
+                raise self.unknown(node, type(op).__name__.lower())
             self.same(node, left, right)
             parts.append(self.made(symbol, node, left, right, dimension=DIMENSIONLESS))
         return self.chain("and", parts, node)

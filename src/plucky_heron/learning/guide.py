@@ -79,10 +79,11 @@ PROXIMAL: dict[str, Any] = {"passes": 10, "learning_rate": 5e-4, "learning_rate_
 """Many passes of small steps; the rows of an update follow from the discount."""
 
 ACTOR_CRITIC: dict[str, Any] = {
-    "steps_per_update": 512, "advantage_decay": 0.95, "learning_rate": 3e-3, "learning_rate_share_end": 0.33, "critic_learning_rate": 1e-3,
+    "steps_per_update": 1_024, "gradient_limit": 0.1, "advantage_decay": 0.95, "learning_rate": 3e-3, "learning_rate_share_end": 0.33, "critic_learning_rate": 1e-3,
     "critic_passes": 4, "beyond_weight": 0.1,
 }  # fmt: skip
-"""Eight steps of 64 copies, and a critic that goes over them more often than the policy may."""
+"""Sixteen steps of 64 copies, gradients that are nearly all shortened to one length, and a critic that goes over them more often than the
+policy may."""
 
 MODEL: dict[str, Any] = SOFT | {
     "updates_per_step": 24.0, "model_every": 128, "model_updates": 40, "gaussian": False, "model_rollouts": 1_000, "rounds_kept": 4, "real_share": 0.1, "policy_average": 0.00007,

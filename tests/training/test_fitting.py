@@ -265,4 +265,7 @@ def test_a_budget_of_few_episodes_and_rows_is_said(tmp_path: Path) -> None:
     few = with_changes(plenty, {"steps": "60000"})
     assert "60 episodes" in warnings(problem, few)[0]
     assert warnings(problem, with_changes(few, {"training_time_limit": "2 s"})) == []
+    soft = Recipe.model_validate({"method": "sac", "steps": 60_000})
+    assert warnings(problem, soft) == [], "a replay method learns from each of them many times"
+    assert "under 50" in warnings(problem, with_changes(soft, {"steps": "40000"}))[0]
     assert "8 rows a copy" in warnings(problem, with_changes(plenty, {"steps_per_update": "512"}))[0]

@@ -19,7 +19,7 @@ from plucky_heron.project import Project
 from plucky_heron.training.evaluation import BINS, untrained
 from plucky_heron.training.forecast import forecast, replay_megabytes
 from plucky_heron.training.loop import Run
-from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.recipe import Recipe, standard_recipe
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -125,8 +125,10 @@ def typed(qtbot: QtBot, sheet: RecipeSheet, key: str, text: str) -> None:
 def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, sheet: RecipeSheet) -> None:
     bench = sheet.bench
     choose(sheet, "sac")
+    assert bench.recipe_name == "sac", "the project has one of SAC that is for this task"
+    qtbot.mouseClick(sheet.presets["standard"], LEFT)
     assert bench.recipe is not None and bench.recipe.method == "sac" and bench.recipe.copies == 8
-    assert bench.recipe.settings == {} and "0 CHANGED" in sheet.settings.caption.text()
+    assert bench.recipe.settings == {} and "1 CHANGED" in sheet.settings.caption.text()
     assert bench.recipe.method_settings().model_dump()["values_from_start"] is True, "the standard, unwritten"
     budget = next(r for r in bench.recipe.stop if r.kind == "budget")
     assert budget.steps == bench.recipe.steps  # rules follow the new budget
@@ -138,7 +140,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     typed(qtbot, sheet, "hidden", "48, 32")
     typed(qtbot, sheet, "gradient_limit", "2")
     assert bench.recipe.settings == {"discount": 0.97, "hidden": [48, 32], "gradient_limit": 2}
-    assert "3 CHANGED" in sheet.settings.caption.text()
+    assert "4 CHANGED" in sheet.settings.caption.text()
     reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset discount")
     qtbot.mouseClick(reset, LEFT)
     assert "discount" not in bench.recipe.settings
@@ -164,6 +166,46 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
     assert set(sheet.editors) == shown
 
 
+def test_another_method_is_another_recipe_and_no_file_before_it_is_changed(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    folder = bench.project.folder / "recipes"
+    before = {path.name: path.read_text() for path in folder.iterdir()}
+    choose(sheet, "a2c")
+    assert bench.recipe_name == "lift-a2c" and bench.recipe is not None
+    assert bench.recipe == standard_recipe("a2c").model_copy(update={"name": "lift-a2c", "tasks": ("lift",)})
+    assert {path.name: path.read_text() for path in folder.iterdir()} == before
+    choose(sheet, "td3")
+    assert bench.recipe_name == "td3"
+    choose(sheet, "a2c")
+    typed(qtbot, sheet, "discount", "0.97")
+    assert set(path.name for path in folder.iterdir()) - set(before) == {"lift-a2c.toml"}
+    kept = Project(bench.project.folder).recipe("lift-a2c")
+    assert kept.settings == {"discount": 0.97} and kept.tasks == ("lift",) and kept == bench.recipe
+    choose(sheet, "ppo")
+    choose(sheet, "a2c")
+    assert bench.recipe == kept, "it is found again"
+    assert {name: (folder / name).read_text() for name in before} == before, (
+        "and no other recipe became another method's"
+    )
+
+
+def test_a_recipe_is_chosen_in_the_station(qtbot: QtBot, folder: Path) -> None:
+    window = Window(folder)
+    qtbot.addWidget(window)
+    window.show()
+    window.enter(3)
+    choice = window.station.recipes
+    names = [choice.itemText(k) for k in range(choice.count())]
+    assert {"ppo", "sac", "standard"} <= set(names) and "climb-ddpg" not in names and choice.currentText() == "ppo"
+    choice.setFocus()
+    while choice.currentText() != "sac":
+        qtbot.keyClick(choice, Qt.Key.Key_Down)
+    assert window.bench.recipe is not None and window.bench.recipe.method == "sac"
+    window.bench.choose_task("dock")
+    assert window.bench.recipe_name == "dock" and choice.currentText() == "dock"
+    window.close()
+
+
 def test_a_wrong_setting_is_refused_with_its_reason_and_the_file_stays(qtbot: QtBot, sheet: RecipeSheet) -> None:
     before = sheet.bench.path_of("recipes").read_text()
     typed(qtbot, sheet, "discount", "1.5")
@@ -184,6 +226,7 @@ def test_presets_and_the_measured_cost(qtbot: QtBot, sheet: RecipeSheet) -> None
 def test_what_fits_the_task_is_measured_shown_with_why_and_can_be_overruled(qtbot: QtBot, sheet: RecipeSheet) -> None:
     bench = sheet.bench
     choose(sheet, "sac")
+    qtbot.mouseClick(sheet.presets["standard"], LEFT)
     assert bench.recipe is not None and bench.recipe.fit
 
     def shown(key: str) -> str:

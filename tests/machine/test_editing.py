@@ -15,7 +15,7 @@ from scipy.integrate import solve_ivp
 from plucky_heron.analysis.machines.facts import derived_facts
 from plucky_heron.analysis.machines.part_numbers import change_of, part_numbers
 from plucky_heron.analysis.machines.problems import machine_troubles
-from plucky_heron.desktop.bench.workbench import put
+from plucky_heron.desktop.bench.documents import put
 from plucky_heron.desktop.picture.projection import VIEWS
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import energies, poses

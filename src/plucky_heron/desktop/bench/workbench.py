@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ from PySide6.QtGui import QUndoStack
 
 from plucky_heron.analysis.proving.proof import Proof
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, figures_of, kept_scores
+from plucky_heron.desktop.bench.documents import Key, put
 from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit
 from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.jobs import Job
@@ -31,8 +32,6 @@ from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import STANDARD, Recipe, recipe_text, standard_recipe
 from plucky_heron.trust import UntrustedError
-
-Key = Sequence[str | int]
 
 
 class Workbench(QObject):
@@ -78,6 +77,8 @@ class Workbench(QObject):
         self.recipe_name = self.project.recipe_for(self.task)
         self.problem: Problem | None = None
         self.recipe: Recipe | None = None
+        self.unwritten: Recipe | None = None
+        """A recipe that is tried without a file of it; it gets one when it is changed or kept."""
         self.trouble = ""
         self.faults: dict[str, str] = {}
         """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
@@ -112,7 +113,7 @@ class Workbench(QObject):
             try:
                 if checked is None:
                     self.problem = self.project.problem(self.task, faults)
-                    self.recipe = self.project.recipe(self.recipe_name)
+                    self.recipe = self.present_recipe()
                 elif isinstance(checked.made, Problem):
                     self.problem, faults = checked.made, checked.faults
                 else:
@@ -155,6 +156,39 @@ class Workbench(QObject):
         self.recipe_name = name
         self.reload()
 
+    def recipes(self) -> list[str]:
+        """Recipes that may be used for the task: those in files, the standard, and one that is tried."""
+        found = list(self.project.recipes_of([self.task]))
+        beside = [STANDARD] + ([self.unwritten.name] if self.unwritten is not None else [])
+        return found + [name for name in beside if name not in found]
+
+    def choose_method(self, method: str) -> None:
+        """Work with the recipe of this task by another method: one in a file if there is such, else its standard, without a file yet."""
+        for name in self.project.recipes_of([self.task]):
+            try:
+                found = self.project.recipe(name)
+            except HeronError:
+                continue  # its fault is told where it is chosen
+            if found.method == method and self.task in (*found.tasks, name):
+                self.choose_recipe(name)
+                return
+        name = f"{self.task}-{method.replace(' ', '-')}"
+        self.unwritten = standard_recipe(method).model_copy(update={"name": name, "tasks": (self.task,)})
+        self.choose_recipe(name)
+
+    def present_recipe(self) -> Recipe:
+        """The chosen recipe as it is now.
+
+        Raises
+        ------
+        FileError
+            There is none, or it is wrong.
+        """
+        tried = self.unwritten
+        if tried is not None and tried.name == self.recipe_name and not self.path_of("recipes").exists():
+            return tried
+        return self.project.recipe(self.recipe_name)
+
     def choose_task(self, task: str) -> None:
         """Work on another task."""
         other = task != self.task
@@ -168,9 +202,11 @@ class Workbench(QObject):
 
     def path_of(self, kind: str) -> Path:
         """File of the chosen machine, site, task or recipe."""
+        if kind == "recipes":
+            return self.project.folder / kind / f"{self.recipe_name}.toml"
         assert self.problem is not None
         task = self.problem.task
-        name = {"tasks": self.task, "machines": task.machine, "sites": task.site, "recipes": self.recipe_name}[kind]
+        name = {"tasks": self.task, "machines": task.machine, "sites": task.site}[kind]
         return self.project.folder / kind / f"{name}.toml"
 
     def edit(self, kind: str, key: Key, value: object, text: str) -> str:
@@ -184,12 +220,14 @@ class Workbench(QObject):
         it was changed outside a moment ago, nothing is written and `clashed` offers the choice.
         """
         path = self.path_of(kind)
-        unwritten = kind == "recipes" and self.recipe_name == STANDARD and not path.exists()
+        unwritten = (
+            kind == "recipes" and not path.exists() and self.recipe is not None and self.recipe.name == self.recipe_name
+        )
         if not unwritten and not is_file(path):
             return f"{path.name}: a URDF is read as it is; import it as a machine of our own to change it here"
         try:
             if unwritten:  # what was used without a file gets one as soon as it is to be something else
-                write_whole(path, recipe_text(standard_recipe()))
+                write_whole(path, recipe_text(self.present_recipe()))
             now = read_text(path)
             known = self._texts.get(path.resolve(), now)
             if now != known:
@@ -351,7 +389,7 @@ class Workbench(QObject):
             self.say(text)
             return text
         try:
-            recipe = self.project.recipe(self.recipe_name)
+            recipe = self.present_recipe()
             numbers = launch.train(self.project.folder, self.task, recipe, seeds)
         except HeronError as error:
             self.say(str(error))
@@ -424,47 +462,3 @@ def _stamp(path: Path) -> object:
         return facts.st_mtime_ns, facts.st_size, facts.st_ino
     except OSError:
         return None
-
-
-def put(document: Any, key: Key, value: object) -> None:
-    """Set a value in a TOML document, or take it out where it is None.
-
-    Tables on the way are made where they are missing; one past the end of an array of tables appends to it.
-    """
-    at = document
-    for part in key[:-1]:
-        if isinstance(part, str) and part not in at:
-            at[part] = tomlkit.table()
-        at = at[part]
-    last = key[-1]
-    if value is None:
-        if isinstance(last, int) or last in at:
-            del at[last]
-    elif isinstance(last, int) and last == len(at):
-        at.append(_table(value))
-    else:
-        at[last] = _inline(value) if isinstance(value, dict) and key[0] in _INLINE else _made(value)
-
-
-_INLINE = ("starts", "variation", "setpoints")
-"""Tables whose entries are short enough for one line."""
-
-
-def _made(value: object) -> object:
-    return _table(value) if isinstance(value, dict) else value
-
-
-def _table(value: object) -> object:
-    if not isinstance(value, dict):
-        return value
-    table = tomlkit.table()
-    for name, part in value.items():
-        table[name] = part
-    return table
-
-
-def _inline(value: dict[str, object]) -> object:
-    table = tomlkit.inline_table()
-    for name, part in value.items():
-        table[name] = _inline(part) if isinstance(part, dict) else part
-    return table

@@ -43,6 +43,7 @@ def button(text: str, action: Callable[[], object], kind: str = "", name: str = 
     if kind:
         made.setObjectName(kind)
     made.setAccessibleName(name or text)
+    made.setAutoDefault(False)  # in a sheet Enter ends what is typed, and presses nothing that was pressed before
     made.clicked.connect(lambda *_: action())
     return made
 

@@ -12,8 +12,9 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout
 from plucky_heron.analysis.machines.facts import derived_facts
 from plucky_heron.analysis.machines.part_numbers import PartNumber, change_of, part_numbers
 from plucky_heron.analysis.machines.problems import Trouble, machine_troubles
+from plucky_heron.desktop.bench.documents import put
 from plucky_heron.desktop.bench.live import Loose
-from plucky_heron.desktop.bench.workbench import Workbench, put
+from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.strip_recorder import StripRecorder
 from plucky_heron.desktop.forms.widgets import (
     Card,

@@ -349,7 +349,7 @@ class RecipeSheet(QDialog):
     def _method_chosen(self) -> None:
         key = self.methods.currentItem().data(Qt.ItemDataRole.UserRole)
         if self.bench.recipe is not None and key != self.bench.recipe.method:
-            self._rewrite(key, "standard")
+            self.bench.choose_method(key)
 
     def _rewrite(self, method: str, length: str) -> None:
         wanted = preset(method, length)

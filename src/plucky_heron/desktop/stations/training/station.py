@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QSignalBlocker, Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from plucky_heron.desktop.bench.workbench import Workbench
@@ -87,6 +87,10 @@ class TrainingStation(Station):
         self.health.body.addWidget(self.inside)
         self.recipe = Card("Recipe", "")
         self.recipe_rows = Rows((3, 2, 3), spacing=4)
+        self.recipes = Choice("recipe")
+        self.recipes.setToolTip("recipes that may be used for this task; the standard needs no file")
+        self.recipes.textActivated.connect(bench.choose_recipe)
+        self.recipe.body.addWidget(self.recipes)
         self.recipe.body.addWidget(self.recipe_rows)
         self.choose = button("Method and settings …", self.choose_method)
         self.recipe.body.addWidget(self.choose)
@@ -136,6 +140,10 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is None:
             return
+        with QSignalBlocker(self.recipes):
+            self.recipes.clear()
+            self.recipes.addItems(self.bench.recipes())
+            self.recipes.setCurrentText(self.bench.recipe_name)
         facts = self.shown.facts(recipe)
         values, fits = self.shown.values(recipe, facts), self.shown.fitted(recipe)
         changed = {f.key for f in facts if values[f.key] != f.default}

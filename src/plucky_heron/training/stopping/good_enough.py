@@ -27,7 +27,9 @@ class GoodEnough(StopRule):
         last = [e.of(self.of) for e in course[-self.running :]]
         if len(last) < self.running or min(last) < self.at_least - 1e-9:
             return ""
-        return f"{self.of} {show_value(self.of, min(last))} or more in {self.running} evaluations running"
+        wanted, met = show_value(self.of, self.at_least), show_value(self.of, min(last))
+        least = f" (least {met})" if met != wanted else ""
+        return f"{self.of} at least {wanted} in {self.running} evaluation{'s' if self.running > 1 else ''} running{least}"
 
     def words(self) -> str:
         """See `StopRule.words`."""

@@ -29,7 +29,9 @@ class GoodEnough(StopRule):
             return ""
         wanted, met = show_value(self.of, self.at_least), show_value(self.of, min(last))
         least = f" (least {met})" if met != wanted else ""
-        return f"{self.of} at least {wanted} in {self.running} evaluation{'s' if self.running > 1 else ''} running{least}"
+        return (
+            f"{self.of} at least {wanted} in {self.running} evaluation{'s' if self.running > 1 else ''} running{least}"
+        )
 
     def words(self) -> str:
         """See `StopRule.words`."""

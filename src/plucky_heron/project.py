@@ -26,7 +26,13 @@ from plucky_heron.task.problem import Problem, read_problem
 from plucky_heron.upgrading import FORMAT, upgrade_text
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from plucky_heron.analysis.proving.proof import Proof
+    from plucky_heron.analysis.result_table import ResultTable
+    from plucky_heron.analysis.shakedown.rehearsals import Shakedown
     from plucky_heron.learning.policy import Policy
+    from plucky_heron.rigs.rollout import RolloutResult
     from plucky_heron.runs.store import RunRow
     from plucky_heron.training.recipe import Recipe
 
@@ -151,6 +157,76 @@ class Project:
         if wait:
             return launch.wait(self.folder, numbers)[0]
         return self.run(numbers[0])
+
+    def shakedown(self, task: str, progress: Callable[[str, float], bool] | None = None) -> Shakedown:
+        """Rehearse with simple drivers and check the task; what they scored is kept beside it."""
+        from plucky_heron.analysis.shakedown.rehearsals import shake_down_task
+
+        return shake_down_task(self.problem(task), self.folder, progress)
+
+    def fits(self, task: str, method: str = "ppo") -> ResultTable:
+        """Settings that fit a task by a method's standard, with why."""
+        from plucky_heron.analysis.result_table import table_of
+        from plucky_heron.training.fitting import fitted_settings
+        from plucky_heron.training.measurement import measured
+        from plucky_heron.training.recipe import standard_recipe
+
+        problem = self.problem(task)
+        found = fitted_settings(problem, standard_recipe(method), measured(problem, self.folder))
+        return table_of(
+            f"{method} on {task}", ("setting", "value", "why"), [(k, f.value, f.why) for k, f in found.items()]
+        )
+
+    def curve(self, run: int) -> ResultTable:
+        """The evaluations of a run: step, success, score, seconds."""
+        from plucky_heron.analysis.result_table import table_of
+        from plucky_heron.runs.store import RunStore
+
+        store = RunStore(self.folder)
+        try:
+            rows = [(e.step, e.success, e.score, e.seconds, e.episodes) for e in store.course(store.run(run).id)]
+        finally:
+            store.close()
+        return table_of(f"run {run}", ("step", "success %", "score", "seconds", "episodes"), rows)
+
+    def looking_back(self, run: int) -> list[str]:
+        """What a run that is over says of itself: figures outside their band, whether it was still rising, nothing where all is well."""
+        from plucky_heron.runs.freeze import frozen_recipe
+        from plucky_heron.runs.store import RunStore
+        from plucky_heron.training.looking_back import declared, looking_back
+
+        row = self.run(run)
+        store = RunStore(self.folder)
+        try:
+            return looking_back(declared(frozen_recipe(self.folder, row)), store.course(row.id), store.health(row.id))
+        finally:
+            store.close()
+
+    def stop(self, *runs: int) -> None:
+        """Ask runs to stop; they keep what they have."""
+        from plucky_heron.runs import launch
+
+        launch.stop(self.folder, list(runs))
+
+    def prove(self, run: int, trials: int = 200) -> Proof:
+        """Try the kept policy of a run on fresh trials, beside nobody, chance, rules and regulator; the result is kept."""
+        from plucky_heron.analysis.proving.proof import prove_run
+
+        return prove_run(self.folder, self.run(run), trials=trials)[0]
+
+    def handover(self, run: int, out: str | Path) -> dict[str, Any]:
+        """Write a pack of a run's kept policy for a real controller; what is in it, and how exactly each form computes the same."""
+        from plucky_heron.handover.pack import write_pack
+
+        return write_pack(self.folder, self.run(run), Path(out))
+
+    def rollout(
+        self, pack: str | Path, on: str = "host", episodes: int = 5, *, lock_step: bool = True
+    ) -> RolloutResult:
+        """Run a pack on a simulated controller in closed loop."""
+        from plucky_heron.rigs.rollout import roll_out
+
+        return roll_out(Path(pack), on, episodes=episodes, lock_step=lock_step, project=self.folder)
 
     def policy(self, run: int, which: str = "best") -> Policy:
         """The kept policy of a run, ``"best"`` or ``"last"``."""

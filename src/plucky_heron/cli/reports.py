@@ -42,19 +42,6 @@ def seed_summary(rows: list[RunRow]) -> dict[str, Any]:
     return summary
 
 
-def looking_back_at(project: Project, row: RunRow) -> list[str]:
-    """What a run that is over says of itself."""
-    from plucky_heron.runs.freeze import frozen_recipe
-    from plucky_heron.runs.store import RunStore
-    from plucky_heron.training.looking_back import declared, looking_back
-
-    store = RunStore(project.folder)
-    try:
-        return looking_back(declared(frozen_recipe(project.folder, row)), store.course(row.id), store.health(row.id))
-    finally:
-        store.close()
-
-
 def training_lines(rows: list[RunRow], told: dict[int, list[str]]) -> list[str]:
     """The report of a training; `told` is what each run says of itself."""
     lines = []

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from plucky_heron.cli.common import Json, ProjectOption, app, fail, find_project, find_run, find_task, pairs, report
-from plucky_heron.cli.reports import follow, looking_back_at, per_cent, run_answer, seed_summary, training_lines
+from plucky_heron.cli.reports import follow, per_cent, run_answer, seed_summary, training_lines
 from plucky_heron.errors import StateError
 
 
@@ -127,7 +127,7 @@ def train(
         raise fail(f"run {failed[0].id} failed: {failed[0].stop_text}", 1)
     answers = [run_answer(row) for row in rows]
     batch: dict[str, Any] = {"batch": rows[0].batch, "runs": answers, **seed_summary(rows)}
-    told = {row.id: looking_back_at(found, row) for row in rows}
+    told = {row.id: found.looking_back(row.id) for row in rows}
     for one in answers:
         one["looking_back"] = told[one["run"]]
     report(answers[0] if len(rows) == 1 else batch, json_, training_lines(rows, told))

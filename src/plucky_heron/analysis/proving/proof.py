@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from plucky_heron.analysis.result_table import ResultTable, table_of
 from plucky_heron.analysis.statistics import paired_difference, wilson
 from plucky_heron.control.regulator import regulator_for
 from plucky_heron.errors import FileError, StateError
@@ -25,7 +26,7 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 PROVING_STREAM = "proving"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Proof:
     """Trials of every driver, the policy first."""
 
@@ -55,6 +56,23 @@ class Proof:
                 "against_policy": [difference, half],
             }
         return summary
+
+    def table(self) -> ResultTable:
+        """Success with its 95 % interval and score by driver."""
+        rows = [
+            (name, d["success"], *d["success_interval"], d["score"]["mean"], *d["score"]["quartiles"]) for name, d in self.summary().items()
+        ]  # fmt: skip
+        left = "".join(f"; left out: {name}, {why}" for name, why in self.left_out.items())
+        title = f"proof on {len(self.trials['policy'].score)} fresh trials, the same for all{left}"
+        return table_of(
+            title, ("driver", "success %", "from %", "to %", "score", "quarter", "median", "three quarters"), rows
+        )
+
+    def __repr__(self) -> str:
+        return repr(self.table())
+
+    def _repr_html_(self) -> str:
+        return self.table()._repr_html_()
 
     def replay(self, name: str, trial: int) -> Recording:
         """One trial again, sample by sample, bit for bit as it was proved."""

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.analysis.proving.proof import opponents
+from plucky_heron.analysis.result_table import ResultTable, table_of
 from plucky_heron.analysis.shakedown.checks import REHEARSAL_STREAM, WRONG, Check, Seen, signal_checks, speed_check
 from plucky_heron.analysis.shakedown.learning_checks import learning_checks, regulator_checks
 from plucky_heron.analysis.shakedown.mirror_checks import mirror_checks
@@ -31,7 +32,7 @@ _KEPT = 8
 BUDGET = 500_000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Shakedown:
     """Rehearsals by driver, and the checks drawn from them."""
 
@@ -50,6 +51,24 @@ class Shakedown:
     def open(self) -> list[Check]:
         """Checks that failed and that nobody acknowledged."""
         return [c for c in self.checks if c.open]
+
+    def table(self) -> ResultTable:
+        """Check by check, those to look at first."""
+        rows = [
+            ("look" if c.open and c.severity != WRONG else "wrong" if c.open else "ok", c.name, c.evidence, c.acknowledged)
+            for c in sorted(self.checks, key=lambda c: not c.open)
+        ]  # fmt: skip
+        return table_of(
+            f"shakedown: {len(self.open)} of {len(self.checks)} checks to look at",
+            ("", "check", "evidence", "acknowledged"),
+            rows,
+        )
+
+    def __repr__(self) -> str:
+        return repr(self.table())
+
+    def _repr_html_(self) -> str:
+        return self.table()._repr_html_()
 
     def summary(self) -> dict[str, Any]:
         """For the JSON answer."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import copy
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +13,7 @@ import plucky_heron as ph
 from plucky_heron.analysis import result_table
 from plucky_heron.analysis.result_table import table_of
 from plucky_heron.analysis.shakedown import rehearsals, reward_checks
-from plucky_heron.errors import StateError
+from plucky_heron.errors import FileError, FormulaError, HeronError, StateError
 from tests.analysis.test_facts_of_steps import MASS, TASK
 from tests.control.test_regulator_laws import project
 
@@ -62,3 +64,20 @@ def test_a_table_is_text_html_and_a_frame_where_pandas_is(monkeypatch: pytest.Mo
 
 def test_an_empty_table_has_its_head() -> None:
     assert repr(table_of("none", ("a", "b"), [])).splitlines() == ["none", "a  b"]
+
+
+@pytest.mark.parametrize(
+    "error", [FileError("tasks/t.toml", "timing.control_rate", "fast", "write for example 50 Hz"), FormulaError("x +", 4, "cannot be read here"), StateError("no")]
+)  # fmt: skip
+def test_an_error_reaches_whoever_started_a_process_pool(error: HeronError) -> None:
+    """As pools of processes send it: the same line and the same facts."""
+    sent = copy.copy(error)  # by the same protocol as the pool
+    assert type(sent) is type(error) and str(sent) == str(error) and sent.facts() == error.facts()
+    with ProcessPoolExecutor(1) as pool, pytest.raises(type(error)) as caught:
+        pool.submit(fail_with, error).result()
+    assert str(caught.value) == str(error)
+
+
+def fail_with(error: HeronError) -> None:
+    """Raised in another process."""
+    raise error

@@ -35,6 +35,10 @@ class FileError(HeronError):
         )
         super().__init__(f"{place}: {front}{self.wanted}")
 
+    def __reduce__(self) -> tuple[type[FileError], tuple[object, ...]]:
+        """What another process makes it anew from."""
+        return type(self), (self.file, self.key, self.value, self.wanted)
+
     def facts(self) -> dict[str, Any]:
         """See `HeronError.facts`."""
         value = None if self.value is None else _short(self.value)
@@ -47,6 +51,10 @@ class FormulaError(HeronError):
     def __init__(self, formula: str, column: int, message: str) -> None:
         self.formula, self.column, self.message = formula, column, one_line(message, 200)
         super().__init__(f'formula "{shortened(formula, 80)}", column {column}: {self.message}')
+
+    def __reduce__(self) -> tuple[type[FormulaError], tuple[object, ...]]:
+        """See `FileError`."""
+        return type(self), (self.formula, self.column, self.message)
 
 
 class UnitError(HeronError):

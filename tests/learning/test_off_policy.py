@@ -363,6 +363,15 @@ def test_no_state_is_worth_more_than_the_best_reward_for_ever(method: str, bound
         np.testing.assert_allclose(said, wanted, atol=1e-6 if bounded else 5.0)
 
 
+@pytest.mark.parametrize("method", OFF_POLICY)
+def test_a_checkpoint_from_before_value_bounds_is_taken_up(method: str) -> None:
+    learner, other = made(method), made(method)
+    kept = learner.keep()
+    del kept["bounds"]
+    other.restore(kept)
+    np.testing.assert_array_equal(other.parameters, learner.parameters)
+
+
 @pytest.mark.parametrize("counted", [True, False])
 def test_entropy_to_come_is_reward_to_the_critics_or_is_not(counted: bool) -> None:
     """One and the same update with entropy weights of 0.1 and 10: what critics are to learn differs by 9.9 densities, or by nothing."""

@@ -336,7 +336,8 @@ class OffPolicy(ABC):
         self.running_return = kept["running_return"].copy()
         thaw(self.drawing, kept["drawing"])
         self.gap[...] = kept["gap"]
-        self.bounds[...] = kept["bounds"]
+        if "bounds" in kept:  # runs that were begun before there were bounds go on without
+            self.bounds[...] = kept["bounds"]
         self.steps, self.updates, self.waiting = (int(x) for x in kept["counts"][:3])
         self.episode_over, self.next_scale = bool(kept["counts"][3]), int(kept["counts"][4])
         self.progress, self.due = (float(x) for x in kept["shares"])

@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
-from plucky_heron.desktop.window import Window
+from plucky_heron.desktop.window import Finder, Window
 from plucky_heron.learning.guide import GUIDES, LENGTHS, preset, settings_facts
 from plucky_heron.learning.method import METHODS, settings_class
 from plucky_heron.project import Project
@@ -201,6 +201,11 @@ def test_a_recipe_is_chosen_in_the_station(qtbot: QtBot, folder: Path) -> None:
     while choice.currentText() != "sac":
         qtbot.keyClick(choice, Qt.Key.Key_Down)
     assert window.bench.recipe is not None and window.bench.recipe.method == "sac"
+    finder = Finder(window)
+    qtbot.addWidget(finder)
+    qtbot.keyClicks(finder.text, "td3 recipe")
+    qtbot.keyClick(finder.text, Qt.Key.Key_Return)
+    assert window.bench.recipe_name == "td3" and choice.currentText() == "td3"
     window.bench.choose_task("dock")
     assert window.bench.recipe_name == "dock" and choice.currentText() == "dock"
     window.close()

@@ -199,7 +199,7 @@ class Window(QMainWindow):
 
 
 class Finder(QDialog):
-    """Ctrl+K: type to find a station, a task or a run."""
+    """Ctrl+K: type to find a station, a task, a recipe of the task or a run."""
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
@@ -208,7 +208,7 @@ class Finder(QDialog):
         self.setMinimumWidth(420)
         layout = QVBoxLayout(self)
         self.text = QLineEdit()
-        self.text.setPlaceholderText("station, task or run")
+        self.text.setPlaceholderText("station, task, recipe or run")
         self.text.setAccessibleName("find")
         self.list = QListWidget()
         self.list.setAccessibleName("found")
@@ -219,6 +219,7 @@ class Finder(QDialog):
             (f"{entry.name}, station", lambda n=number: window.enter(n)) for number, entry in enumerate(STATIONS)
         ]
         self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
+        self.entries += [(f"{name}, recipe", lambda n=name: bench.choose_recipe(n)) for name in bench.recipes()]
         self.entries += [
             (f"run {r.id}, seed {r.seed}, {r.recipe}", lambda n=r.id: bench.choose_run(n)) for r in bench.rows
         ]

@@ -96,7 +96,7 @@ GUIDES = {
         "First choice where simulated steps are cheap: robust, seldom needs tuning, uses many copies well.",
         "Hundreds of thousands to millions of steps, at tens of thousands a second.",
         "Spread collapses before the goal was met (spread near 0, score flat), or updates are too large (ratios limited far above a quarter).",
-        PROXIMAL, _lengths(64, (150_000, 500_000, 2_000_000), 24_576),
+        PROXIMAL, _lengths(64, (150_000, 1_000_000, 4_000_000), 24_576),
     ),
     "a2c": Guide(
         "Actor-critic (A2C)", "fresh steps",

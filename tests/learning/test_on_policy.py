@@ -11,6 +11,7 @@ from scipy import stats
 
 from plucky_heron.errors import StateError
 from plucky_heron.learning.actor_critic import LEAST_LOG_SPREAD, MOST_LOG_SPREAD, ActorCriticLoss, Minibatch
+from plucky_heron.learning.kernels import on_policy as losses
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.learning.ppo import ProximalSettings
 from plucky_heron.task.commanding import to_shares
@@ -323,3 +324,27 @@ def test_a_critic_with_its_own_learning_rate_learns_apart_and_more_often() -> No
     assert played(first, generator, 2) == played(second, other, 2)
     with pytest.raises(StateError, match="no critic apart"):
         made("ppo", shared_trunk=True, critic_passes=3)
+
+
+def test_a_row_that_the_policy_has_forgotten_pushes_no_more_and_leaves_no_denormal_number() -> None:
+    """Densities e^-100 of what they were: their gradient, 1e-44, would make the way back ten times as slow; all other rows keep theirs."""
+    generator = np.random.default_rng(3)
+    outputs = generator.standard_normal((6, 2)).astype(np.float32)
+    drawn = (outputs + 0.3 * generator.standard_normal((6, 2))).astype(np.float32)
+    spread = np.zeros(2, np.float32)
+    unit = drawn - outputs
+    density = (-0.5 * unit**2 - losses.HALF_LOG_TWO_PI).sum(axis=1)
+    change = np.array([0.0, -100.0, 0.1, -27.0, -95.0, -0.1])
+    backs = []
+    for floor in (True, False):
+        back, by_spread = np.zeros((6, 2), np.float32), np.zeros(2, np.float32)
+        old = (density - np.where(change < -50.0, change if floor else 0.0 * change, change)).astype(np.float32)
+        losses.policy_loss(
+            outputs, False, spread, -5.0, 2.0, drawn, old, np.ones(6, np.float32), 0.0, 0.0, 0.0, back, by_spread, np.zeros(6)
+        )  # fmt: skip
+        backs.append(back)
+    forgotten = change < -50.0
+    np.testing.assert_array_equal(backs[0][forgotten], 0.0)
+    assert (backs[1][forgotten] != 0.0).all(), "the same rows, not forgotten"
+    np.testing.assert_array_equal(backs[0][~forgotten], backs[1][~forgotten])
+    assert (np.abs(backs[0][~forgotten]) > np.finfo(np.float32).tiny).all() and (backs[0][3] != 0.0).all()

@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from plucky_heron.learning.policy import Policy
     from plucky_heron.rigs.rollout import RolloutResult
     from plucky_heron.runs.store import RunRow
+    from plucky_heron.task.wishes.writing import Offer, Written
     from plucky_heron.training.recipe import Recipe
 
 
@@ -114,6 +115,40 @@ class Project:
             if not said or set(said) & set(tasks):
                 found[name] = said
         return found
+
+    def site_of(self, machine: str) -> str:
+        """The site that a machine's first task uses, else the first one.
+
+        Raises
+        ------
+        FileError
+            The project has no site.
+        """
+        for task in self.tasks():
+            told = read_toml(inside(self.folder, f"tasks/{task}.toml"))
+            if told.get("machine") == machine and isinstance(told.get("site"), str):
+                return str(told["site"])
+        sites = sorted(p.stem for p in (self.folder / "sites").glob("*.toml"))
+        if not sites:
+            raise FileError(self.folder, "sites", None, "has no site yet; make one")
+        return sites[0]
+
+    def wishes(self, machine: str, site: str = "") -> list[Offer]:
+        """What a machine could be wished to do on a site, and why not the rest."""
+        from plucky_heron.task.wishes.writing import offers
+
+        return offers(self.folder, machine, site or self.site_of(machine))
+
+    def write_wish(
+        self, machine: str, wish: str, site: str = "", name: str = "", answers: dict[str, str] | None = None
+    ) -> Written:
+        """Write a task from a wish, with what machine and site need for it."""
+        from plucky_heron.task.wishes.writing import written_wish
+
+        made = written_wish(self.folder, machine, site or self.site_of(machine), wish, answers or {}, name)
+        for path, text in made.texts.items():
+            write_whole(inside(self.folder, path), text)
+        return made
 
     def problem(self, task: str, faults: list[FileError] | None = None) -> Problem:
         """A task with its machine and site, checked; formulas that cannot be read go into `faults`, see `bind`."""
@@ -302,21 +337,28 @@ def demo_copy(fresh: bool = False) -> Path:
     return target
 
 
-def create(folder: Path, machine: str | None = None) -> Project:
-    """A new project to start from: the demo's machine of that name with its site, tasks and recipes.
+def create(
+    folder: Path,
+    machine: str | None = None,
+    wish: str = "",
+    answers: dict[str, str] | None = None,
+    free: bool | None = None,
+) -> Project:
+    """A new project to start from: a URDF with a task of its own, or the demo's machine of that name with its site, tasks and recipes.
 
     Raises
     ------
     FileError
-        The folder has something in it already, or there is no such machine.
+        The folder has something in it already, there is no such machine, or the wish does not fit it.
     """
     check_path(folder)
-    try:
-        if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-            raise FileError(folder, "", None, "is no folder, or not empty; name a new one")
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise FileError(folder, "", None, f"cannot be made: {error.strerror}") from error
+    if machine is not None and Path(machine).suffix.lower() in (".urdf", ".xml"):
+        from plucky_heron.task.machine_import import machine_from_urdf
+
+        report = machine_from_urdf(check_path(Path(machine), "--from"), free, wish, answers)
+        made = empty_project(folder)
+        report.keep(made.folder)
+        return made
     source = Project(demo_source())
     name = machine or source.problem(source.first_task()).task.machine
     if name not in source.machines():
@@ -325,8 +367,39 @@ def create(folder: Path, machine: str | None = None) -> Project:
     files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes_of(tasks)]
     files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
     files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
-    for file in files:
-        write_whole(inside(folder, file), read_bytes(source.folder / file))
-    name = json.dumps("".join(c for c in folder.resolve().name if c.isprintable()), ensure_ascii=False)
-    write_whole(folder / "project.toml", f"format = {FORMAT}\nname = {name}\n")
+    texts: dict[str, str | bytes] = {file: read_bytes(source.folder / file) for file in files}
+    if wish:
+        from plucky_heron.task.wishes.writing import written_wish
+
+        texts |= written_wish(
+            source.folder, name, source.problem(tasks[0]).task.site, wish, answers or {}, wish_file(wish)
+        ).texts
+    made = empty_project(folder)
+    for file, content in texts.items():
+        write_whole(inside(made.folder, file), content)
+    return made
+
+
+def wish_file(wish: str) -> str:
+    """The name of a task that is written from a wish."""
+    return re.sub(r"[^a-z0-9]+", "_", wish.lower()).strip("_")
+
+
+def empty_project(folder: Path, title: str = "") -> Project:
+    """A project with nothing in it yet, in a folder that is new or empty.
+
+    Raises
+    ------
+    FileError
+        The folder has something in it already, or cannot be made.
+    """
+    check_path(folder)
+    try:
+        if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+            raise FileError(folder, "", None, "is no folder, or not empty; name a new one")
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise FileError(folder, "", None, f"cannot be made: {error.strerror}") from error
+    title = title or "".join(c for c in folder.resolve().name if c.isprintable())
+    write_whole(folder / "project.toml", f"format = {FORMAT}\nname = {json.dumps(title, ensure_ascii=False)}\n")
     return Project(folder)

@@ -25,7 +25,8 @@ from plucky_heron.machine.urdf_writing import write_urdf
 from plucky_heron.project import Project, demo_source
 from plucky_heron.simulation.drivers import Constant
 from plucky_heron.simulation.trials import run_trials
-from plucky_heron.task.importing import as_document, legend_of, machine_from_urdf, mesh_shape
+from plucky_heron.task.importing import as_document, legend_of, mesh_shape
+from plucky_heron.task.machine_import import machine_from_urdf
 from tests.desktop.test_window import LEFT, opened
 
 MACHINES = sorted(p.stem for p in (demo_source() / "machines").glob("*.toml"))

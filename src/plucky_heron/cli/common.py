@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plucky_heron.runs.store import RunRow
 
 ORDER = (
-    "new", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "compare", "prove", "handover", "rollout",
+    "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "compare", "prove", "handover", "rollout",
 )  # fmt: skip
 """The commands in the order of the work, as the help lists them."""
 

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from plucky_heron.cli.common import Json, app, find_project, report
+from plucky_heron.cli.common import Json, ProjectOption, app, find_project, report
 from plucky_heron.errors import StateError
 
 
@@ -51,20 +51,99 @@ def open_(folder: Annotated[Path | None, typer.Argument(help="Project folder.")]
     _open_window(project.folder)
 
 
+Wish = Annotated[
+    str, typer.Option("--wish", help="What it should do, such as 'reach a place': a task is written for it.")
+]
+Answers = Annotated[list[str], typer.Option("--answer", help="An answer to what the wish asks: within='2 cm'.")]
+Free = Annotated[
+    bool | None,
+    typer.Option("--free/--fixed", help="Its first link moves freely, or is fixed; left out: free, if it has wheels."),
+]
+
+
 @app.command()
 def new(
     folder: Path,
-    machine: Annotated[str | None, typer.Option("--from", help="A machine of the demo to start from.")] = None,
+    machine: Annotated[
+        str | None, typer.Option("--from", help="A machine of the demo, or a URDF file, to start from.")
+    ] = None,
+    wish: Wish = "",
+    answer: Answers = [],  # noqa: B006
+    free: Free = None,
     json_: Json = False,
 ) -> None:
     """Make a project to start from."""
+    from plucky_heron.cli.common import pairs
     from plucky_heron.project import create
 
-    project = create(folder, machine)
-    lines = [
-        f"made {folder} with tasks {', '.join(project.tasks())}; next: heron shakedown {project.tasks()[0]} --project {folder}"
-    ]
-    report({"project": str(project.folder), "tasks": project.tasks()}, json_, lines)
+    project = create(folder, machine, wish, pairs(answer, "--answer"), free)
+    tasks = project.tasks()
+    lines = [f"made {folder} with tasks {', '.join(tasks)}; next: heron shakedown {tasks[0]} --project {folder}"]
+    report({"project": str(project.folder), "tasks": tasks}, json_, lines)
+
+
+@app.command("import")
+def import_(
+    file: Annotated[Path, typer.Argument(help="A URDF.")],
+    into: Annotated[Path | None, typer.Option("--into", help="Project folder; else this folder.")] = None,
+    name: Annotated[str, typer.Option("--name", help="What it is called in the project; else as its file.")] = "",
+    wish: Wish = "",
+    answer: Answers = [],  # noqa: B006
+    free: Free = None,
+    json_: Json = False,
+) -> None:
+    """Bring a URDF into a project, with a site under it and a task, and say what became of it."""
+    from plucky_heron.cli.common import pairs
+    from plucky_heron.files import check_path
+    from plucky_heron.task.machine_import import machine_from_urdf
+
+    check_path(file)
+    project = find_project(into)
+    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name)
+    made.keep(project.folder)
+    lines = [f"{file}: machine {made.name}, task {made.task}"]
+    for title, texts in (("read", made.read), ("assumed", made.converted), ("left out", made.left_out)):
+        lines += [f"{title if k == 0 else '':<10}{text}" for k, text in enumerate(texts)]
+    lines.append(f"next: heron shakedown {made.task} --project {project.folder}")
+    answers = {
+        "machine": made.name, "task": made.task, "files": [*made.texts, *made.copies], "read": made.read,
+        "assumed": made.converted, "left_out": made.left_out,
+    }  # fmt: skip
+    report(answers, json_, lines)
+
+
+@app.command("wish")
+def wish_(
+    machine: Annotated[str, typer.Argument(help="A machine of the project.")],
+    wish: Annotated[
+        str, typer.Argument(help="What it should do; left out: what it could do, and why not the rest.")
+    ] = "",
+    site: Annotated[str, typer.Option("--site", help="Where; left out: the site of its first task.")] = "",
+    name: Annotated[str, typer.Option("--name", help="Name of the task; left out: that of the wish.")] = "",
+    answer: Answers = [],  # noqa: B006
+    project: ProjectOption = None,
+    json_: Json = False,
+) -> None:
+    """Say what a machine could be wished to do, or write a whole task from one wish."""
+    from plucky_heron.cli.common import pairs
+
+    found = find_project(project)
+    if not wish:
+        offers = found.wishes(machine, site)
+        lines = []
+        for offer in offers:
+            lines.append(f"{'yes' if not offer.unfit else 'no ':<4}{offer.name:<26}{offer.unfit or offer.says}")
+            lines += [f"{'':<6}{q.key:<12}{q.text:<12}{q.label}; {q.why}" for q in offer.questions]
+        answers = [
+            {"name": o.name, "fits": not o.unfit, "why_not": o.unfit, "asks": {q.key: q.text for q in o.questions}} for o in offers
+        ]  # fmt: skip
+        report({"machine": machine, "wishes": answers}, json_, lines)
+        return
+    made = found.write_wish(machine, wish, site, name, pairs(answer, "--answer"))
+    lines = [f"{line.card.lower():<22}{line.text}; {line.why}" for line in made.draft.lines]
+    lines.append(f"wrote {', '.join(made.texts)}; next: heron shakedown {made.task}")
+    written = [{"card": line.card, "text": line.text, "why": line.why} for line in made.draft.lines]
+    report({"task": made.task, "files": list(made.texts), "written": written}, json_, lines)
 
 
 @app.command()

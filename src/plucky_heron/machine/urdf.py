@@ -57,6 +57,9 @@ class _Reader:
     def __init__(self, path: Path, root: Element, free: bool) -> None:
         self.path, self.root, self.free = path, root, free
         self.notes: list[str] = []
+        self.untouchable = free and root.find("link/collision") is None
+        if self.untouchable:
+            self.notes.append("no link has collision geometry: its visual geometry touches the ground")
         self.names: dict[str, str] = {}
 
     def read(self) -> UrdfReport:
@@ -162,10 +165,11 @@ class _Reader:
     def shapes(self, link: Element, where: str) -> list[dict[str, Any]]:
         """What touches and is drawn: the collision geometry; where there is none, the visual one, which is only drawn."""
         found = []
-        solid = link.find("collision") is not None
-        if solid and link.find("visual") is not None:
+        # where nothing of the whole robot has any, what is seen is what touches, or it would fall through the ground
+        solid = link.find("collision") is not None or self.untouchable
+        if link.find("collision") is not None and link.find("visual") is not None:
             self.notes.append(f"{where}: its collision geometry is drawn, not its visual one")
-        for part in link.findall("collision" if solid else "visual"):
+        for part in link.findall("visual" if link.find("collision") is None else "collision"):
             geometry = part.find("geometry")
             shape = next(iter(geometry), None) if geometry is not None else None
             if shape is None:
@@ -231,8 +235,10 @@ class _Reader:
         return couplings
 
     def transmissions(self, joints: dict[str, Element], data: dict[str, Any]) -> dict[str, Any]:
-        """Effort drives for joints that a transmission names, with the joint's effort limit."""
+        """Effort drives for joints that a transmission names, with the joint's effort limit; without any, for every joint that has one."""
         drives: dict[str, Any] = {}
+        if self.root.find("transmission") is None:
+            return self.drives_by_limits(joints, data)
         for element in self.root.findall("transmission"):
             name = element.get("name") or "drive"
             part = element.find("joint")
@@ -249,13 +255,31 @@ class _Reader:
             reduction = actuator.find("mechanicalReduction") if actuator is not None else None
             gear = float(reduction.text or 1.0) if reduction is not None else 1.0
             drives[own] = {"kind": "effort", "joint": own, "limit": effort, "gear": abs(gear) or 1.0}
-            velocity = self.number(limit, "velocity", f"joint {joint}.limit", 0.0) if limit is not None else 0.0
-            if velocity > 0.0:
-                drives[own]["no_load_speed"] = velocity
-                self.notes.append(
-                    f"transmission {name}: effort falls to nothing at {velocity:g}, the joint's velocity limit"
-                )
+            self.falling_effort(drives[own], limit, str(joint), f"transmission {name}")
         return drives
+
+    def drives_by_limits(self, joints: dict[str, Element], data: dict[str, Any]) -> dict[str, Any]:
+        """An effort drive for every joint with an effort limit that follows no other one."""
+        drives: dict[str, Any] = {}
+        for name, element in joints.items():
+            own, limit = self.plain(name, joint=True), element.find("limit")
+            if data["joints"][own]["kind"] not in ("hinge", "slider") or limit is None or own in data["couplings"]:
+                continue
+            effort = self.number(limit, "effort", f"joint {name}.limit", 0.0)
+            if effort <= 0.0:
+                continue
+            unit = "N" if data["joints"][own]["kind"] == "slider" else "N·m"
+            self.notes.append(f"joint {name}: gets a drive of {effort:g} {unit}, its effort limit")
+            drives[own] = {"kind": "effort", "joint": own, "limit": effort}
+            self.falling_effort(drives[own], limit, name, f"joint {name}")
+        return drives
+
+    def falling_effort(self, drive: dict[str, Any], limit: Element | None, joint: str, where: str) -> None:
+        """The joint's velocity limit as the speed at which its drive has nothing left."""
+        velocity = self.number(limit, "velocity", f"joint {joint}.limit", 0.0) if limit is not None else 0.0
+        if velocity > 0.0:
+            drive["no_load_speed"] = velocity
+            self.notes.append(f"{where}: effort falls to nothing at {velocity:g}, the joint's velocity limit")
 
     def joint(self, name: str, element: Element, links: dict[str, Element]) -> dict[str, Any]:
         where = f"joint {name}"
@@ -284,9 +308,6 @@ class _Reader:
                 joint["limits"] = (low, high)
             else:
                 self.notes.append(f"{where}: limit {low:g} .. {high:g} leaves no room and is not used")
-            driven = {part.get("name") for part in self.root.findall("transmission/joint")}
-            if (limit.get("effort") or limit.get("velocity")) and name not in driven:
-                self.notes.append(f"{where}: limit effort and velocity belong to a drive; add one to use them")
         if dynamics is not None:
             joint["damping"] = self.number(dynamics, "damping", where, 0.0)
             if kind in ("revolute", "continuous", "prismatic"):

@@ -1,4 +1,4 @@
-"""Bringing machines, meshes and drawings from elsewhere into a project, with a report of what became of them.
+"""Bringing meshes and drawings from elsewhere into a project, with a report of what became of them; see `machine_import` for machines.
 
 Nothing is written before it was read and checked whole; files land inside the project folder only.
 """
@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -17,15 +16,12 @@ import tomlkit
 from pydantic import BaseModel
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import inside, parse_toml, validate, write_whole
+from plucky_heron.files import inside, validate, write_whole
 from plucky_heron.machine import editing
 from plucky_heron.machine.drawings import colours_of, layers_of, with_drawings
 from plucky_heron.machine.meshes import hull_points
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
-from plucky_heron.machine.urdf import read_urdf
-from plucky_heron.task.problem import bind
-from plucky_heron.task.schema import Task
 from plucky_heron.units import unit_in
 from plucky_heron.upgrading import FORMAT
 
@@ -71,44 +67,6 @@ def plain_name(path: Path) -> str:
     return name if name[:1].isalpha() else f"m_{name}"
 
 
-def machine_from_urdf(source: Path, free: bool = False) -> ImportReport:
-    """A URDF as a machine of ours, its meshes as hulls of corners, with a plain site and a task in which it can be seen and let go."""
-    found = read_urdf(source, free)
-    machine, name = found.machine, plain_name(source)
-    report = ImportReport(name, task=name)
-    shapes = [shape for body in machine.bodies.values() for shape in body.shapes]
-    kinds = Counter(joint.kind for joint in machine.joints.values())
-    report.read = [
-        f"{len(machine.bodies)} bodies, {sum(b.mass for b in machine.bodies.values()):.4g} kg",
-        ", ".join(f"{count} {kind}" for kind, count in kinds.items()) + " joints",
-        f"{len(shapes)} shapes, {sum(s.kind == 'hull' for s in shapes)} of them convex hulls of meshes",
-        f"{len(machine.drives)} drives, {len(machine.couplings)} couplings",
-    ]
-    for note in found.notes:
-        (report.left_out if re.search(r"left out|ignored|not ", note) else report.converted).append(note)
-    document = as_document(machine, f"Imported from {source.name}.")
-    if not any(joint.kind in ("hinge", "slider") for joint in machine.joints.values()):
-        raise FileError(
-            source, "joint", None, "has no hinge or slider; a machine of ours needs one that a drive can move"
-        )
-    if not machine.drives:
-        for joint, part in machine.joints.items():
-            if part.kind in ("hinge", "slider"):
-                editing.add_drive(document, machine, joint)
-        report.converted.append(
-            "it names no drives: every moving joint has one of 10 N·m or 10 N; set what they can do"
-        )
-    text = tomlkit.dumps(document)
-    machine = validate(Machine, parse_toml(text, source), source)
-    report.texts[f"machines/{name}.toml"] = text
-    ground = '[terrain]\nkind = "flat"\n' if free else ""
-    report.texts[f"sites/{name}_place.toml"] = f'# Made for {name}: still air{", level ground" if free else ""}.\nformat = {FORMAT}\nname = "{name} place"\n{ground}'  # fmt: skip
-    task = tomlkit.dumps(first_task(machine, name))
-    report.texts[f"tasks/{name}.toml"] = task
-    bind(machine, Site(), validate(Task, parse_toml(task, source), source), str(source))
-    return report
-
-
 def as_document(machine: Machine, comment: str) -> tomlkit.TOMLDocument:
     """A machine as its file: what differs from the defaults, with units where the schema knows them."""
     document = tomlkit.document()
@@ -146,50 +104,6 @@ def _written(value: Any, unit: str | None) -> Any:
         text = f"{value:.9g}"
         return f"{text} {unit}" if unit else float(text)
     return value
-
-
-def first_task(machine: Machine, name: str) -> tomlkit.TOMLDocument:
-    """A task in which a machine can be seen, let go and driven: all hinges and sliders sensed, all drives given.
-
-    What is wanted of it is for the engineer to say; until then it is to rest.
-    """
-    document = tomlkit.document()
-    document.add(tomlkit.comment("Made on import, to see and drive the machine. Say here what it is wanted to do."))
-    document["format"] = FORMAT
-    document["name"] = name.replace("_", " ")
-    document["machine"], document["site"] = name, f"{name}_place"
-    timing = tomlkit.table()
-    timing.update({"control_rate": "50 Hz", "substeps": 10, "time_limit": "20 s"})
-    document["timing"] = timing
-    observations, actions = tomlkit.aot(), tomlkit.aot()
-    speeds = []
-    for joint, part in machine.joints.items():
-        if part.kind not in ("hinge", "slider"):
-            continue
-        unit = part.unit
-        low, high = part.limits or ((-np.pi, np.pi) if unit == "rad" else (-1.0, 1.0))
-        speeds.append(f"{joint}.velocity")
-        for word, low_, high_, u in (("position", low, high, unit), ("velocity", -10.0, 10.0, f"{unit}/s")):
-            row = tomlkit.table()
-            row.update({"name": f"{joint} {word}", "formula": f"{joint}.{word}", "unit": u})
-            row["range"] = editing.inline([f"{low_:.6g} {u}", f"{high_:.6g} {u}"])
-            observations.append(row)
-    for drive in machine.drives:
-        row = tomlkit.table()
-        row.update({"name": drive, "drive": drive})
-        actions.append(row)
-    document["observations"], document["actions"] = observations, actions
-    still = " and ".join(f"abs({speed}) < 0.01" for speed in speeds) or "time > 1"
-    if len(still) > 600:  # a formula is short enough to be read: what is long gets names
-        groups = [speeds[k : k + 12] for k in range(0, len(speeds), 12)]
-        document["signals"] = {
-            f"still_{k + 1}": {"formula": " and ".join(f"abs({speed}) < 0.01" for speed in group)}
-            for k, group in enumerate(groups)
-        }
-        still = " and ".join(f"still_{k + 1}" for k in range(len(groups)))
-    document["rewards"] = {"rest": {"formula": f"where({still}, 1, 0)", "weight": 0.01}}
-    document["measure"] = {"name": "at rest", "formula": still}
-    return document
 
 
 def mesh_shape(machine_file: Path, source: Path) -> tuple[ImportReport, dict[str, Any]]:

@@ -11,14 +11,8 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, QuantityField, Rows, button, label, scrolled
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.machine import editing
-from plucky_heron.task.importing import (
-    MEANINGS,
-    ImportReport,
-    drawing_of_site,
-    legend_of,
-    machine_from_urdf,
-    mesh_shape,
-)  # fmt: skip
+from plucky_heron.task.importing import MEANINGS, ImportReport, drawing_of_site, legend_of, mesh_shape  # fmt: skip
+from plucky_heron.task.machine_import import machine_from_urdf, travels
 
 PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
 _UNUSED = "not used"
@@ -70,6 +64,7 @@ class ImportSheet(QDialog):
         self.scale = QuantityField("m", "metres a unit of the drawing")
         self.scale.show_value(0.01)
         if self.kind == "machine":
+            self.free.setChecked(self._looks_free())
             self.free.toggled.connect(lambda _: self.read())
             self.choices.add_wide(self.free)
         elif self.kind == "drawing":
@@ -88,6 +83,12 @@ class ImportSheet(QDialog):
                 self.legend[name] = choice
                 what = "line" if self.path.suffix.lower() == ".svg" else "pixel"
                 self.choices.add(f"{name}, {count} {what}{'s' if count > 1 else ''}", choice)
+
+    def _looks_free(self) -> bool:
+        try:
+            return travels(self.path)
+        except (HeronError, OSError):
+            return False
 
     def read(self) -> None:
         """Read the file as chosen, and say what it gives."""
@@ -112,7 +113,7 @@ class ImportSheet(QDialog):
         problem = self.bench.problem
         if self.kind == "machine":
             self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
-            return machine_from_urdf(self.path, self.free.isChecked())
+            return machine_from_urdf(self.path, self.free.isChecked(), folder=self.bench.project.folder)
         if problem is None:
             raise FileError(self.path, "", None, "needs a task: choose one first")
         if self.kind == "mesh":

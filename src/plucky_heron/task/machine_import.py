@@ -1,0 +1,182 @@
+"""Bringing a URDF into a project: as a machine of ours that stands or travels, a site under it, and a task.
+
+What the file does not say is assumed, and each thing assumed is a line of the report.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+from xml.etree.ElementTree import Element
+
+import numpy as np
+import tomlkit
+
+from plucky_heron.errors import FileError
+from plucky_heron.files import parse_toml, validate
+from plucky_heron.machine import editing
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.machine.urdf import read_urdf
+from plucky_heron.machine.xml import read_xml
+from plucky_heron.task.importing import ImportReport, as_document, plain_name
+from plucky_heron.task.problem import bind
+from plucky_heron.task.schema import Task
+from plucky_heron.task.wishes.draft import Draft
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.vehicle import own_motion
+from plucky_heron.task.wishes.writing import written_on
+from plucky_heron.upgrading import FORMAT
+
+LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
+GRADE = 0.3
+"""Grade that wheels without a stated effort are given the strength for."""
+
+
+def machine_from_urdf(
+    source: Path,
+    free: bool | None = None,
+    wish: str = "",
+    answers: Mapping[str, str | float] | None = None,
+    folder: Path | None = None,
+    name: str = "",
+) -> ImportReport:
+    """A URDF as a machine of ours, its meshes as hulls of corners, with a plain site and a task.
+
+    Parameters
+    ----------
+    free
+        Whether its root link moves freely; left out, it does where it has wheels.
+    wish
+        What the task is written from; left out, it is one in which the machine can be seen and let go.
+    folder
+        The project it is for, so that names that are taken there are not taken again.
+    """
+    if free is None:
+        free = travels(source)
+    found = read_urdf(source, free)
+    machine, name = found.machine, name or plain_name(source)
+    report = ImportReport(name, task=name)
+    shapes = [shape for body in machine.bodies.values() for shape in body.shapes]
+    kinds = Counter(joint.kind for joint in machine.joints.values())
+    report.read = [
+        f"{len(machine.bodies)} bodies, {sum(b.mass for b in machine.bodies.values()):.4g} kg",
+        ", ".join(f"{count} {kind}" for kind, count in kinds.items()) + " joints",
+        f"{len(shapes)} shapes, {sum(s.kind == 'hull' for s in shapes)} of them convex hulls of meshes",
+        f"{len(machine.drives)} drives, {len(machine.couplings)} couplings",
+    ]
+    for note in found.notes:
+        (report.left_out if re.search(r"left out|ignored|not ", note) else report.converted).append(note)
+    report.converted.append(
+        "its first link moves freely, on level ground"
+        if free
+        else "its first link is fixed to the ground at the origin"
+    )
+    if not any(joint.kind in ("hinge", "slider") for joint in machine.joints.values()):
+        raise FileError(
+            source, "joint", None, "has no hinge or slider; a machine of ours needs one that a drive can move"
+        )
+    document = as_document(machine, f"Imported from {source.name}.")
+    if free:
+        _on_the_ground(machine, document, report)
+    if not machine.drives:
+        _drives(machine, document, report)
+    text = tomlkit.dumps(document)
+    machine = validate(Machine, parse_toml(text, source), source)
+    site_text = f'# Made for {name}: still air{", level ground" if free else ""}.\nformat = {FORMAT}\nname = "{name} place"\n{LEVEL_GROUND if free else ""}'  # fmt: skip
+    site = validate(Site, parse_toml(site_text, source), source)
+    paths = f"machines/{name}.toml", f"sites/{name}_place.toml"
+    texts = {paths[0]: text, paths[1]: site_text}
+    if wish:
+        made = written_on(folder or source.parent, texts, name, f"{name}_place", wish, answers or {})
+        report.task, report.texts = made.task, made.texts
+        report.converted += [f"task: {line.card.lower()}: {line.text} ({line.why})" for line in made.draft.lines]
+        return report
+    task = tomlkit.dumps(first_task(Look(machine, site), name))
+    report.texts = {**texts, f"tasks/{name}.toml": task}
+    bind(machine, site, validate(Task, parse_toml(task, source), source), str(source))
+    return report
+
+
+def travels(source: Path) -> bool:
+    """Whether a URDF looks like something that drives: two joints or more that turn without end round parts, not on one another."""
+    root = read_xml(source)
+    round_links = {
+        link.get("name")
+        for link in root.findall("link")
+        if any(link.find(f"{kind}/geometry/{shape}") is not None for kind in ("collision", "visual") for shape in ("cylinder", "sphere"))
+    }  # fmt: skip
+    parents = {part.get("link") for part in root.findall("joint/parent")}
+    wheels = [j for j in root.findall("joint") if j.get("type") == "continuous" and _child(j) in round_links - parents]
+    return len(wheels) >= 2
+
+
+def _child(joint: Element) -> str | None:
+    part = joint.find("child")
+    return part.get("link") if part is not None else None
+
+
+def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
+    """Lift the start until nothing stands in the ground; let casters slide."""
+    look = Look(machine, Site())
+    low = float(look.lowest(look.model.start[None])[0])
+    if np.isfinite(low) and abs(low) > 1e-6:
+        root: Any = document["joints"][look.base_joint]
+        root["start"] = editing.inline(["0 m", "0 m", f"{-low:.6g} m", "0 rad", "0 rad", "0 rad"])
+        report.converted.append(f"it starts {-low:.4g} m higher, with its lowest point on the ground")
+    for name, body in machine.bodies.items():
+        if name in look.model.bodies and "caster" in name.lower() and look.machine.joints[machine.joint_above(name)].kind == "fixed":  # fmt: skip
+            for k, shape in enumerate(body.shapes):
+                if shape.solid and shape.kind == "sphere":
+                    part: Any = document["bodies"][name]["shapes"][k]
+                    part["surface"] = editing.inline({"friction": [0.02, 0.02]})
+                    report.converted.append(f"{name}: a caster that cannot turn; its friction is taken as 0.02")
+
+
+def _drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
+    """Drives for a file that names none and no limits either: of wheels by weight, of others a plain number."""
+    look = Look(machine, Site())
+    moving = [joint for joint, part in machine.joints.items() if part.kind in ("hinge", "slider")]
+    wheels = [joint for joint in moving if joint in look.wheels and look.base]
+    for joint in wheels:
+        effort = nice(GRADE * look.mass * 9.81 * look.wheels[joint] / len(wheels))
+        editing.put_part(document, "drives", f"{joint}_drive", {"kind": "effort", "joint": joint, "limit": f"{effort:g} N*m"})  # fmt: skip
+        report.converted.append(f"joint {joint}: no effort limit is given; its wheel gets {effort:g} N·m, enough for a grade of {100 * GRADE:.0f} %")  # fmt: skip
+    rest = [joint for joint in moving if joint not in wheels]
+    for joint in rest if not wheels else []:
+        editing.add_drive(document, machine, joint)
+    if rest and not wheels:
+        report.converted.append(
+            "it names no drives: every moving joint has one of 10 N·m or 10 N; set what they can do"
+        )
+
+
+def first_task(look: Look, name: str) -> tomlkit.TOMLDocument:
+    """A task in which a machine can be seen, let go and driven: what moves is sensed, all drives given.
+
+    What is wanted of it is for the engineer to say; until then it is to rest.
+    """
+    draft = Draft(look, name.replace("_", " "))
+    machine = look.machine
+    moving = [joint for joint, part in machine.joints.items() if part.kind in ("hinge", "slider")]
+    if look.base:
+        draft.observe("place", f"[{look.base}.x, {look.base}.y, {look.base}.z]", "m", nice(max(look.travel.way, 1.0)), "where it is")  # fmt: skip
+        draft.observe("attitude", f"[{look.base}.roll, {look.base}.pitch]", "rad", 1.5, "how it leans")
+        draft.observe_angle("heading", f"{look.base}.yaw", "where it looks")
+        own_motion(draft)
+    draft.joints([joint for joint in moving if not (look.base and joint in look.driven and joint not in look.wheels)])
+    draft.actions()
+    speeds = [f"{joint}.velocity" for joint in moving]
+    groups = [speeds[k : k + 12] for k in range(0, len(speeds), 12)]
+    still = [" and ".join(f"abs({speed}) < 0.01" for speed in group) for group in groups]
+    if len(groups) > 1:  # a formula is short enough to be read: what is long gets names
+        for k, text in enumerate(still):
+            draft.signal(f"still_{k + 1}", text, "")
+        still = [f"still_{k + 1}" for k in range(len(groups))]
+    draft.reward("rest", f"where({' and '.join(still)}, 1, 0)", 0.01, "until something is wanted of it")
+    draft.measure("at rest", " and ".join(still), 0.0, "until something is wanted of it")
+    draft.timing(50.0, 20.0, max(1, round(0.02 / look.step)), "")
+    return draft.document(name, f"{name}_place", "see and drive it; say here what it is wanted to do")

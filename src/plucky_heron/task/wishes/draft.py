@@ -1,0 +1,269 @@
+"""A task while it is being written: every entry with its reason, and what has to be added to machine and site for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import tomlkit
+
+from plucky_heron.errors import FileError, UnitError
+from plucky_heron.machine import editing
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.units import parse, show
+from plucky_heron.upgrading import FORMAT
+
+
+@dataclass(frozen=True)
+class Question:
+    """Something of a wish that may be answered otherwise.
+
+    Attributes
+    ----------
+    value : float
+        What is proposed, SI.
+    why : str
+        Where the proposal comes from.
+    """
+
+    key: str
+    label: str
+    value: float
+    unit: str
+    why: str
+    least: float = 0.0
+    most: float = np.inf
+
+    @property
+    def text(self) -> str:
+        """The proposal with its unit."""
+        return f"{self.value:g} {self.unit}".strip()
+
+
+@dataclass(frozen=True)
+class Line:
+    """One entry that is written, under which card of the task, and why."""
+
+    card: str
+    text: str
+    why: str
+
+
+@dataclass
+class Draft:
+    """What a wish writes.
+
+    Attributes
+    ----------
+    task : dict
+        As it stands in the task file.
+    sensors, courses : dict
+        What the machine and the site get besides.
+    """
+
+    look: Look
+    name: str
+    task: dict[str, Any] = field(default_factory=dict)
+    lines: list[Line] = field(default_factory=list)
+    sensors: dict[str, dict[str, Any]] = field(default_factory=dict)
+    courses: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+    def observe(self, name: str, formula: str, unit: str, reach: float | tuple[float, float], why: str, **more: Any) -> None:  # fmt: skip
+        """An observation within a range, or plus and minus `reach`."""
+        low, high = reach if isinstance(reach, tuple) else (-reach, reach)
+        entry = {"name": name, "formula": formula, **({"unit": unit} if unit else {}), "range": [said(low, unit), said(high, unit)]}  # fmt: skip
+        self.task.setdefault("observations", []).append(entry | more)
+        self.lines.append(Line("Observations", name, why))
+
+    def observe_angle(self, name: str, formula: str, why: str) -> None:
+        """An angle that goes round: its sine and cosine."""
+        entry = {"name": name, "formula": formula, "unit": "rad", "form": "sine and cosine"}
+        self.task.setdefault("observations", []).append(entry)
+        self.lines.append(Line("Observations", f"{name}, sine and cosine", why))
+
+    def signal(self, name: str, formula: str, unit: str) -> None:
+        """A named quantity."""
+        self.task.setdefault("signals", {})[name] = {"formula": formula} | ({"unit": unit} if unit else {})
+
+    def setpoint(self, name: str, unit: str, low: float, high: float, every: float = 0.0) -> None:
+        """Something drawn anew for every episode."""
+        entry: dict[str, Any] = {"unit": unit, "draw": {"uniform": [said(low, unit), said(high, unit)]}}
+        if every:
+            entry["every"] = said(every, "s")
+        self.task.setdefault("setpoints", {})[name] = entry
+
+    def reward(self, name: str, formula: str, weight: float, why: str) -> None:
+        """A term that is given each second."""
+        self.task.setdefault("rewards", {})[name] = {"formula": formula, "weight": float(f"{weight:.3g}")}
+        self.lines.append(Line("Reward", f"{name.replace('_', ' ')}: {show(weight, '')} · {formula}", why))
+
+    def ending(self, name: str, formula: str, weight: float, why: str, hold: float = 0.0) -> None:
+        """A failure, and what it costs."""
+        entry: dict[str, Any] = {"kind": "failure", "formula": formula}
+        if hold:
+            entry["hold"] = said(hold, "s")
+        self.task.setdefault("endings", {})[name] = entry
+        if weight:
+            key = name.replace(" ", "_")
+            self.task.setdefault("rewards", {})[key] = {"when": "at ending", "ending": name, "weight": float(f"{weight:.3g}")}  # fmt: skip
+        self.lines.append(Line("Endings", f"{name}: failure", why))
+
+    def measure(self, name: str, formula: str, hold: float, why: str) -> None:
+        """The yardstick."""
+        self.task["measure"] = {"name": name, "formula": formula} | ({"hold": said(hold, "s")} if hold else {})
+        self.lines.append(Line("Measure", f"{formula}" + (f" for {show(hold, 's')}" if hold else ""), why))
+
+    def start(self, target: str, unit: str, low: float, high: float, why: str = "") -> None:
+        """What episodes start with."""
+        self.task.setdefault("starts", {})[target] = {"uniform": [said(low, unit), said(high, unit)]}
+        if why:
+            self.lines.append(Line("Starts and variation", target.rpartition(".")[0].replace(".", " "), why))
+
+    def timing(self, rate: float, limit: float, substeps: int, why: str) -> None:
+        """The clock."""
+        self.task["timing"] = {"control_rate": said(rate, "Hz"), "substeps": substeps, "time_limit": said(limit, "s")}
+        self.lines.append(Line("Timing", f"{show(rate, 'Hz')}, {substeps} substeps, {show(limit, 's')} at most", why))
+
+    def sensor(self, name: str, entry: dict[str, Any]) -> str:
+        """A sensor that the machine gets; its name, another one where that is taken."""
+        machine = self.look.machine
+        same = [n for n, s in machine.sensors.items() if entry_of(s) == entry_of(entry)]
+        if same:
+            return same[0]
+        taken = {*machine.sensors, *machine.bodies, *machine.joints, *machine.tanks}
+        name = next(n for n in (name, *(f"{name}_{k}" for k in range(2, 99))) if n not in taken)
+        self.sensors[name] = entry
+        self.lines.append(Line("Machine", f"sensor {name}", f"{entry['kind']} on {entry.get('body', entry.get('joint'))}"))  # fmt: skip
+        return name
+
+    # --- what most wishes need
+
+    def actions(self) -> None:
+        """One action a drive that can be commanded."""
+        machine, names = self.look.machine, []
+        for drive, part in machine.drives.items():
+            if part.kind not in ("brake", "drain"):
+                names.append(drive)
+        self.task["actions"] = [{"name": n, "drive": n} for n in names]
+        for n in names:
+            kind = machine.drives[n].kind
+            low, high = machine.command_range(n)
+            self.lines.append(Line("Actions", n.replace("_", " "), f"{kind}, {show(low)} … {show(high, machine.drive_unit(n))}"))  # fmt: skip
+
+    def costs(self, share: float) -> None:
+        """Small terms against effort and chatter, `share` of the reward a second at full command."""
+        machine = self.look.machine
+        names = [a["name"] for a in self.task["actions"]]
+        if not names:
+            return
+        efforts = [n for n in names if machine.drives[n].kind in ("effort", "thrust")]
+        if 0 < len(efforts) <= 12:
+            squares = " + ".join(f"(action.{n} / {machine.command_limit(n):.6g})**2" for n in efforts)
+            self.reward("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
+        if len(names) <= 12:
+            squares = " + ".join(f"((action.{n} - previous.action.{n}) / {span(machine.command_range(n)):.6g})**2" for n in names)  # fmt: skip
+            self.reward("chatter", f"-({squares}) / {len(names)}", 2.0 * share, "commands stay smooth")
+
+    def joints(self, joints: list[str], why: str = "state is complete", wheels: bool = False) -> None:
+        """Positions and speeds of joints: angles without stops by sine and cosine, of wheels the speed alone."""
+        look, travel = self.look, self.look.travel
+        for joint in joints:
+            part = look.machine.joints[joint]
+            words = joint.replace("_", " ")
+            if joint not in look.wheels or wheels:
+                if part.limits is None and part.unit == "rad":
+                    self.observe_angle(f"{words} angle", f"{joint}.position", "where it stands, whole turns left out")
+                else:
+                    reach = part.limits or (-travel.joints[joint], travel.joints[joint])
+                    more = 0.08 * (reach[1] - reach[0])  # stops give way a little
+                    reach = reach[0] - more, reach[1] + more
+                    self.observe(f"{words} position", f"{joint}.position", part.unit, reach, "where it stands, between its stops")  # fmt: skip
+            self.observe(
+                f"{words} speed", f"{joint}.velocity", f"{part.unit}/s", nice(max(travel.joints[joint], 0.1)), why
+            )
+
+    def lags(self) -> None:
+        """The last commands, where drives follow them late."""
+        late = [n for n in self.look.machine.drives if self.look.machine.drives[n].lag or self.look.machine.drives[n].dead_time]  # fmt: skip
+        for action in self.task["actions"]:
+            if action["name"] in late:
+                unit = self.look.machine.drive_unit(action["name"])
+                reach = self.look.machine.command_range(action["name"])
+                self.observe(f"last {action['name'].replace('_', ' ')} command", f"previous.action.{action['name']}", unit, reach, "its drive follows late")  # fmt: skip
+
+    def document(self, machine: str, site: str, wish: str) -> tomlkit.TOMLDocument:
+        """The task file."""
+        document = tomlkit.document()
+        document.add(tomlkit.comment(f"Written from the wish to {wish}. Everything in it may be changed."))
+        document["format"] = FORMAT
+        document["name"] = self.name
+        document["machine"], document["site"] = machine, site
+        for key in ("timing", "setpoints", "signals", "observations", "actions", "rewards", "measure", "endings", "starts",
+                    "placing", "variation", "target", "regulator"):  # fmt: skip
+            value = self.task.get(key)
+            if not value:
+                continue
+            if isinstance(value, list):
+                rows = tomlkit.aot()
+                for entry in value:
+                    rows.append(_table(entry))
+                document[key] = rows
+            elif key in ("timing", "measure", "target", "starts", "variation", "placing", "regulator"):
+                document[key] = _table(value)
+            else:
+                group = tomlkit.table(is_super_table=True)
+                for name, entry in value.items():
+                    group[name] = _table(entry)
+                document[key] = group
+        return document
+
+
+def _table(entry: Mapping[str, Any]) -> tomlkit.items.Table:
+    table = tomlkit.table()
+    for key, value in entry.items():
+        table[key] = editing.inline(value)
+    return table
+
+
+def entry_of(sensor: Any) -> dict[str, Any]:
+    """What says which sensor it is."""
+    given = sensor if isinstance(sensor, dict) else sensor.model_dump(exclude_defaults=True)
+    return {k: tuple(parse(x, "m") for x in v) if k == "at" else v for k, v in given.items()}
+
+
+def said(value: float, unit: str) -> str:
+    """A quantity as a file says it."""
+    if unit == "rad" and abs(value) > 1e-9:
+        return f"{np.degrees(value):.5g} deg"
+    return f"{value + 0.0:.6g} {unit}".strip()
+
+
+def span(reach: tuple[float, float]) -> float:
+    """Half of a range."""
+    return 0.5 * (reach[1] - reach[0])
+
+
+def answered(questions: tuple[Question, ...], answers: Mapping[str, str | float]) -> dict[str, float]:
+    """A number in SI for every question: as answered, else as proposed.
+
+    Raises
+    ------
+    FileError
+        An answer to no question, in another unit, or outside what is possible.
+    """
+    known = {q.key: q for q in questions}
+    found = {q.key: q.value for q in questions}
+    for key, text in answers.items():
+        if key not in known:
+            raise FileError("wish", key, text, f"is asked by none; known are {', '.join(known)}")
+        question = known[key]
+        try:
+            value = parse(text, question.unit.replace("Hz", "1/s"))
+        except UnitError as error:
+            raise FileError("wish", key, text, str(error)) from error
+        if not question.least <= value <= question.most:
+            raise FileError("wish", key, text, f"wanted {question.least:g} to {question.most:g} {question.unit}")
+        found[key] = value
+    return found

@@ -1,0 +1,391 @@
+"""What a wish needs to know of a machine on its site: what drives it, what travels, how far and how fast it gets.
+
+All of it is worked out from the machine and from a short rehearsal with chance at the drives, with the same numbers every time.
+"""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+
+import numpy as np
+
+from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.kernels import layout
+from plucky_heron.dynamics.plant import Plant, mass_matrix, static_load
+from plucky_heron.dynamics.posing import joint_above, tied
+from plucky_heron.dynamics.scene import build_scene
+from plucky_heron.dynamics.shapes import surface_triangles
+from plucky_heron.machine.parts import Float, Hull, Tyre
+from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.machine.urdf import rotation
+from plucky_heron.units import parse
+
+Array = np.ndarray
+
+COPIES = 64
+SECONDS = 4.0
+STEP = 0.002
+HELD = 0.4
+"""Seconds for which a rehearsal holds a drawn command."""
+SAMPLES = 6000
+"""Poses that are looked at for what can be reached."""
+HOLDS = 0.8
+"""Share of a drive's limit that gravity may take in a pose that is to be held."""
+
+
+@dataclass(frozen=True)
+class Travel:
+    """What a rehearsal showed, SI units.
+
+    Attributes
+    ----------
+    joints : dict
+        Speed that each coordinate came to in nine of ten copies.
+    ahead, across, turning, upward : float
+        The same of the body that travels: speeds in its own axes, and its fastest rate of turning.
+    way : float
+        How far the farthest copy came.
+    least, most : (3,)
+        Where the body came at all.
+    """
+
+    joints: dict[str, float]
+    ahead: float
+    across: float
+    upward: float
+    turning: float
+    way: float
+    least: Array
+    most: Array
+
+
+class Look:
+    """A machine on a site, looked at.
+
+    Attributes
+    ----------
+    base : str
+        Body that travels, carried by a planar or free joint; "" if the machine stands.
+    driven : list of str
+        Joints that a drive moves; `passive` the hinges and sliders that none does.
+    """
+
+    def __init__(self, machine: Machine, site: Site) -> None:
+        self.machine, self.site = machine, site
+        self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
+        self.surroundings = build_scene(site)
+        self.base_joint = next(
+            (n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")), ""
+        )
+        self.base = machine.joints[self.base_joint].child if self.base_joint else ""
+        acting = ("effort", "speed", "position")
+        self.driven = list(dict.fromkeys(str(d.joint) for d in machine.drives.values() if d.kind in acting))
+        self.thrusters = [n for n, d in machine.drives.items() if d.kind == "thrust"]
+        follow = {c.joint for c in machine.couplings.values()}
+        self.passive = [
+            n
+            for n, j in machine.joints.items()
+            if j.kind in ("hinge", "slider") and n not in self.driven and n not in follow
+        ]
+
+    # --- what kind of machine it is
+
+    @functools.cached_property
+    def letters(self) -> tuple[str, ...]:
+        """Coordinates of the body that travels."""
+        return self.machine.joints[self.base_joint].letters if self.base else ()
+
+    @functools.cached_property
+    def wheels(self) -> dict[str, float]:
+        """Joints that turn a wheel, with its radius: on a tyre, or on a round shape that turns about its own axis."""
+        found = {}
+        for force in self.machine.forces.values():
+            if isinstance(force, Tyre) and not force.rolls_freely:
+                found[self.machine.joint_above(force.wheel)] = force.radius
+        for name, joint in self.machine.joints.items():
+            if joint.kind != "hinge" or joint.limits is not None or self.carries(joint.child):
+                continue
+            for shape in self.machine.bodies[joint.child].shapes:
+                axis = rotation(*shape.turn)[:, 2]
+                along = abs(float(axis @ np.array(joint.axis))) > 0.99
+                if shape.solid and (shape.kind == "sphere" or (shape.kind in ("cylinder", "capsule") and along)):
+                    found[name] = shape.size[0]
+        return found
+
+    def carries(self, body: str) -> bool:
+        """Whether anything hangs on a body by a joint that moves."""
+        return any(j.parent == body and j.letters for j in self.machine.joints.values())
+
+    @functools.cached_property
+    def flies(self) -> float:
+        """Greatest thrust over weight; 0 where nothing pushes, or where nothing lifts it off."""
+        lifting = self.base and "z" in self.letters and self.site.gravity > 0.1 and not self.floats
+        thrust = sum(float(self.machine.drives[n].limit) for n in self.thrusters)
+        return thrust / (self.mass * self.site.gravity) if lifting else 0.0
+
+    @functools.cached_property
+    def floats(self) -> bool:
+        """Whether water carries it, or it moves in it."""
+        return any(isinstance(f, Hull | Float) for f in self.machine.forces.values())
+
+    @functools.cached_property
+    def feet(self) -> list[str]:
+        """Outermost bodies of limbs that may stand on the ground."""
+        if not self.base or self.site.terrain is None:
+            return []
+        outer = [b for b in self.machine.bodies if all(j.parent != b for j in self.machine.joints.values())]
+        return [
+            b
+            for b in outer
+            if b != self.base
+            and any(s.solid for s in self.machine.bodies[b].shapes)
+            and joint_above(self.model, b) in self.driven
+            and joint_above(self.model, b) not in self.wheels
+        ]
+
+    @functools.cached_property
+    def rolls(self) -> bool:
+        """Whether driven wheels, tyres or thrusters take it over the ground or the water."""
+        over = {"x", "y"} <= set(self.letters)
+        wheels = bool(self.wheels) and (bool(set(self.wheels) & set(self.driven)))
+        return over and (wheels or (bool(self.thrusters) and self.flies < 1.05))
+
+    @functools.cached_property
+    def mass(self) -> float:
+        """Of all bodies and full tanks, kg."""
+        tanks = sum(t.mass * t.fill for t in self.machine.tanks.values())
+        return sum(b.mass for b in self.machine.bodies.values()) + tanks
+
+    # --- poses
+
+    def plant(self, copies: int) -> Plant:
+        """Copies at the start, in still air and water."""
+        plant = Plant(self.model, copies, STEP, threads=1, surroundings=self.surroundings)
+        plant.fields[:, layout.WATER_LEVEL] = -np.inf if self.site.water_level is None else self.site.water_level
+        plant.settle_drives(np.arange(copies))
+        return plant
+
+    def index(self, coordinate: str) -> int:
+        """Where a coordinate stands in positions."""
+        return self.model.joints.index(coordinate)
+
+    def span(self, joint: str, share: float = 1.0, free: float = np.pi) -> tuple[float, float]:
+        """Part of a joint's way about its start: `share` of the way to each stop, or of `free` where it has none."""
+        start = float(self.model.start[self.index(joint)])
+        low, high = self.machine.joints[joint].limits or (start - free, start + free)
+        return start + share * (low - start), start + share * (high - start)
+
+    def sampled(self, joints: list[str], share: float, count: int = SAMPLES, free: float = np.pi) -> Array:
+        """Positions (count, entries) with some joints drawn evenly, and what follows them where it follows."""
+        generator = np.random.default_rng(7)
+        positions: Array = np.tile(self.model.start, (count, 1))
+        for joint in joints:
+            low, high = self.span(joint, share, free)
+            positions[:, self.index(joint)] = generator.uniform(low, high, count)
+        for coupling in self.machine.couplings.values():
+            if coupling.kind == "ratio":
+                offset = parse(coupling.offset, self.machine.joints[coupling.joint].unit)
+                leader = positions[:, self.index(coupling.follows)]
+                positions[:, self.index(coupling.joint)] = coupling.ratio * leader + offset
+        return positions
+
+    def frames(self, positions: Array) -> Array:
+        """Origin and rotation of every body, (B, bodies, 12)."""
+        plant = Plant(self.model, len(positions), STEP, threads=1)
+        plant.position[:] = positions
+        located = plant.locate()
+        return np.concatenate([located[:, :, :3], located[:, :, 6:15]], axis=2)
+
+    def points(self, positions: Array, body: str, point: Array) -> Array:
+        """Where a point (3,) of a body is, (B, 3)."""
+        frames = self.frames(positions)[:, self.model.bodies.index(body)]
+        return np.asarray(frames[:, :3] + frames[:, 3:].reshape(-1, 3, 3) @ np.asarray(point, dtype=float))
+
+    @functools.cached_property
+    def corners(self) -> dict[str, Array]:
+        """Points of the outline of each body's shapes, in its own axes (k, 3)."""
+        found = {}
+        for name, body in self.machine.bodies.items():
+            outline = [np.zeros((0, 3))]
+            for shape in body.shapes:
+                corners = np.unique(np.round(surface_triangles(shape).reshape(-1, 3), 9), axis=0)
+                outline.append(corners @ rotation(*shape.turn).T + np.array(shape.at))
+            found[name] = np.concatenate(outline)
+        return found
+
+    def lowest(self, positions: Array) -> Array:
+        """Height of the lowest point of what moves, (B,); inf where nothing has a shape."""
+        frames = self.frames(positions)
+        low = np.full(len(positions), np.inf)
+        for b, name in enumerate(self.model.bodies):
+            if self.corners[name].size and joint_above(self.model, name):
+                turned = frames[:, b, 9:12] @ self.corners[name].T
+                low = np.minimum(low, frames[:, b, 2] + turned.min(axis=1))
+        return low
+
+    @property
+    def ground(self) -> float:
+        """Height of the ground at the origin; -inf where there is none."""
+        return -np.inf if self.site.terrain is None else self.site.terrain.level
+
+    def loads(self, positions: Array) -> Array:
+        """What gravity asks of each driven joint over what its drive can, (B, driven)."""
+        idle = self.model.row.copy()
+        for name in self.machine.drives:
+            idle[self.model.parameter(f"{name}.limit")[0]] = 0.0
+        limits = np.array([self.limit(j) for j in self.driven])
+        at = [self.index(j) for j in self.driven]
+        rows = [np.abs(static_load(self.model, p, idle)[at]) / limits for p in positions]
+        return np.array(rows).reshape(len(positions), len(self.driven))
+
+    def limit(self, joint: str) -> float:
+        """Effort that a joint's drives have together."""
+        return max(sum(float(d.limit) for d in self.machine.drives.values() if d.joint == joint), 1e-9)
+
+    @functools.cached_property
+    def weak(self) -> list[str]:
+        """Driven hinges that gravity overcomes somewhere on their way."""
+        if self.site.gravity < 0.1 or not self.driven or self.base or tied(self.model):
+            return []
+        worst = self.loads(self.sampled(self.driven, 1.0, 200)).max(axis=0)
+        return [
+            j
+            for j, share in zip(self.driven, worst, strict=True)
+            if share > 1.0 and self.machine.joints[j].kind == "hinge"
+        ]
+
+    # --- its limb
+
+    @functools.cached_property
+    def limb(self) -> tuple[list[str], str]:
+        """The driven joints from the ground (or the body that travels) to the tip, and the tip's body.
+
+        Where the limb branches the way with the most driven hinges is taken; where it branches into single joints (fingers) it ends.
+        """
+        found: list[str] = []
+        body = self.base or GROUND
+        while True:
+            onward = [(n, j) for n, j in self.machine.joints.items() if j.parent == body]
+            moving = [(n, j) for n, j in onward if self._driven_from(n) > 0]
+            if not moving:
+                still = [j.child for _, j in onward if j.kind == "fixed"]
+                if not still:
+                    return found, body
+                body = still[-1]  # a frame for a tool stands last and has no mass
+                continue
+            if len(moving) > 1 and found and max(self._driven_from(n) for n, _ in moving) == 1:
+                return found, body
+            name, joint = max(moving, key=lambda pair: self._driven_from(pair[0]))
+            if name in self.driven:
+                found.append(name)
+            body = joint.child
+
+    def _driven_from(self, joint: str) -> int:
+        """Driven joints on the longest way from this one outwards."""
+        onward = [n for n, j in self.machine.joints.items() if j.parent == self.machine.joints[joint].child]
+        own = joint in self.driven and joint not in self.wheels
+        return int(own) + max((self._driven_from(n) for n in onward), default=0)
+
+    @functools.cached_property
+    def tip(self) -> Array:
+        """The tip in its body's axes (3,): the middle of what lies farthest from the joint; its origin where it has no shape."""
+        body = self.limb[1]
+        corners = self.corners.get(body, np.zeros((0, 3)))
+        if not corners.size:
+            return np.zeros(3)
+        away = np.linalg.norm(corners, axis=1)
+        # of a slim body the end face: what lies within a part of its breadth of the farthest point
+        direction = corners[np.argmax(away)] / max(away.max(), 1e-12)
+        middle = corners.mean(axis=0)
+        along = middle / np.linalg.norm(middle) if np.linalg.norm(middle) > 0.1 * away.max() else direction
+        ahead = corners @ along
+        return np.asarray(np.round(corners[ahead > ahead.max() - 1e-6 - 0.02 * away.max()].mean(axis=0), 6) + 0.0)
+
+    # --- how fast it is
+
+    @property
+    def seconds(self) -> float:
+        """Time of the slowest driven joint for two radians or a third of its way, full effort up and down, and gravity taken off."""
+        return max(self.times, default=1.0)
+
+    @functools.cached_property
+    def times(self) -> list[float]:
+        """The same of every driven joint."""
+        if not self.driven:
+            return []
+        inertia = np.diag(mass_matrix(self.model, self.model.start))
+        loads = self.loads(self.model.start[None])[0] if not tied(self.model) else np.zeros(len(self.driven))
+        found = []
+        for joint, load in zip(self.driven, loads, strict=True):
+            low, high = self.span(joint)
+            way = min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
+            push = self.limit(joint) * max(0.3, 1.0 - float(load))
+            time = 2.0 * np.sqrt(way * inertia[self.index(joint)] / push)
+            top = self.top_speed(joint)
+            found.append(max(0.02, float(time), way / top if top else 0.0))
+        return found
+
+    @functools.cached_property
+    def step(self) -> float:
+        """A physics step that follows its servos and springs, and what touches."""
+        touching = any(s.solid for b in self.machine.bodies.values() for s in b.shapes) and (
+            self.site.terrain is not None or self.site.solids or self.site.walls
+        )
+        tyres = any(isinstance(f, Tyre) for f in self.machine.forces.values())
+        finest = 0.002 if touching or tyres else 0.004
+        moved = np.diag(mass_matrix(self.model, self.model.start))
+        springs = [(str(d.joint), float(d.gain)) for d in self.machine.drives.values() if d.kind == "position"]
+        springs += [(n, j.stiffness) for n, j in self.machine.joints.items() if j.stiffness > 0.0]
+        for joint, stiffness in springs:
+            finest = min(finest, 2.0 * np.pi * np.sqrt(moved[self.index(joint)] / stiffness) / 8.0)
+        return float(max(finest, 2e-4))
+
+    def top_speed(self, joint: str) -> float:
+        """Speed that its drives allow; 0 where none is said."""
+        said = [d.top_speed or d.no_load_speed for d in self.machine.drives.values() if d.joint == joint]
+        return max((float(v) for v in said if v), default=0.0)
+
+    @functools.cached_property
+    def travel(self) -> Travel:
+        """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others."""
+        generator = np.random.default_rng(11)
+        plant = self.plant(COPIES)
+        low, high = np.array([self.machine.command_range(d) for d in self.model.drives]).reshape(-1, 2).T
+        edges = np.where(generator.random((COPIES, len(low))) < 0.5, low, high)
+        if len(low):
+            edges[COPIES // 2], edges[COPIES // 2 + 1] = low, high
+        substeps, fastest = 10, np.zeros((COPIES, len(self.model.joints)))
+        own, reached = np.zeros((COPIES, 6)), []
+        base = self.model.bodies.index(self.base) if self.base else 0
+        first = plant.locate()[:, base, :3].copy()
+        commands = edges.copy()
+        for k in range(int(SECONDS / STEP / substeps)):
+            if k % int(HELD / STEP / substeps) == 0:
+                commands[: COPIES // 2] = generator.uniform(low, high, (COPIES // 2, len(low)))
+            plant.step(commands, substeps)
+            plant.active[:] &= np.isfinite(plant.velocity).all(axis=1) & (np.abs(plant.velocity) < 1e4).all(axis=1)
+            alive = plant.active[:, None]
+            fastest = np.maximum(fastest, np.where(alive, np.abs(plant.velocity), 0.0))
+            plant.locate()
+            own = np.maximum(own, np.where(alive, np.abs(plant.own[:, base]), 0.0))
+            reached.append(np.where(alive, plant.located[:, base, :3] - first, 0.0))
+        places = np.array(reached)
+        drawn = slice(0, COPIES // 2)
+        joints = dict(zip(self.model.joints, np.quantile(fastest[drawn], 0.9, axis=0).tolist(), strict=True))
+        quick = np.quantile(own, 0.9, axis=0)
+        rates = np.quantile(own[drawn], 0.9, axis=0)
+        way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
+        return Travel(
+            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), way,
+            places.min(axis=(0, 1)), places.max(axis=(0, 1)),
+        )  # fmt: skip
+
+
+def nice(value: float, steps: tuple[float, ...] = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)) -> float:
+    """The nearest number that a person would write."""
+    if not value > 0.0:
+        return 0.0
+    power = 10.0 ** np.floor(np.log10(value))
+    return float(f"{min(steps, key=lambda s: abs(np.log(value / power / s))) * power:.6g}")

@@ -1,0 +1,78 @@
+"""To hold a pose, or to follow one that changes: every driven joint at a set-point."""
+
+from __future__ import annotations
+
+from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.reach import clear_share
+from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
+
+MOST = 12
+"""Joints that may be told a pose."""
+
+
+class HoldPose(Wish):
+    """Driven joints at set-points."""
+
+    name = "hold a pose"
+    says = "every driven joint at a set-point"
+
+    def unfit(self, look: Look) -> str:
+        """Whether it stands, and its drives can hold a pose."""
+        if look.base:
+            return "it travels: give it a place or a speed"
+        if not look.driven:
+            return "no joint of it is driven"
+        if look.passive:
+            return f"{look.passive[0]} has no drive"
+        if look.weak:
+            return f"gravity overcomes {look.weak[0]}"
+        return f"more than {MOST} joints are driven" if len(look.driven) > MOST else ""
+
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """How exactly, how long."""
+        sliders = all(look.machine.joints[j].unit == "m" for j in look.driven)
+        span = min(look.span(j)[1] - look.span(j)[0] for j in look.driven)
+        near = Question("within", "within", nice(0.03 * span), "m", "3 % of its way", 1e-5, 10.0) if sliders else Question("within", "within", 0.05, "rad", "of each joint; of sliders 3 % of their way", 1e-4, 1.0)  # fmt: skip
+        time = look.seconds
+        return (
+            near,
+            Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
+            *clock(min(look.times), limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s"),
+            load_question(look, look.limb[1]),
+        )  # fmt: skip
+
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """Set-points drawn once an episode."""
+        return pose_task(look, given, "hold a pose", 0.0)
+
+
+def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> Draft:
+    """Every driven joint to its set-point, drawn anew each `every` seconds."""
+    draft = Draft(look, name)
+    share = clear_share(look, look.driven)
+    apart, inside = [], []
+    for joint in look.driven:
+        part = look.machine.joints[joint]
+        low, high = look.span(joint, share, 1.5)
+        draft.setpoint(f"goal.{joint}", part.unit, low, high, every)
+        error = f"goal.{joint} - {joint}.position"
+        draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(high - low), "where to go")
+        near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in look.driven) else 0.03 * (high - low)  # fmt: skip
+        apart.append((error, 0.5 * (high - low), near))
+        inside.append(f"abs({error}) < {near:.4g}")
+        draft.start(f"{joint}.position", part.unit, low, high, "any pose clear of the ground" if share < 0.6 else "any pose")  # fmt: skip
+    draft.joints(look.driven)
+    draft.actions()
+    draft.lags()
+    count = len(apart)
+    far = " + ".join(f"abs({e}) / {s:.4g}" for e, s, _ in apart)
+    close = " + ".join(f"near({e}, {2.0 * n:.3g})" for e, _, n in apart)
+    draft.reward("distance", f"-({far}) / {count}", 1.0, "a slope everywhere")
+    draft.reward("close", f"({close}) / {count}", 1.0, "worth the last part")
+    draft.costs(0.02)
+    draft.measure("in the pose", " and ".join(inside), given["hold"], "apart from the reward")
+    draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in look.driven}}
+    vary_mass(draft, look.limb[1], given["variation"])
+    draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+    return draft

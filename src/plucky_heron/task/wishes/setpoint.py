@@ -1,0 +1,73 @@
+"""To follow a set-point: a vehicle a speed and a rate of turning, an arm a pose that changes."""
+
+from __future__ import annotations
+
+from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.pose import HoldPose, pose_task
+from plucky_heron.task.wishes.vehicle import any_heading, own_motion, speed_of, tipped
+from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+
+
+class FollowSetpoint(Wish):
+    """What is wanted comes from outside and changes."""
+
+    name = "follow a set-point"
+    says = "speed and turn rate, or a pose that changes"
+
+    def unfit(self, look: Look) -> str:
+        """Whether it drives over the ground, or is an arm."""
+        if look.rolls:
+            return ""
+        return "nothing takes it over the ground" if look.base else HoldPose().unfit(look)
+
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """How fast at most, how exactly."""
+        if not look.rolls:
+            every = Question("every", "drawn anew every", nice(4.0 * look.seconds), "s", "four times a quick motion", 0.01, 600.0)  # fmt: skip
+            near, hold, _, rate, load = HoldPose().questions(look)
+            more = Question("limit", "episode", nice(16.0 * look.seconds), "s", "four set-points", 0.1, 3600.0)
+            return near, hold, every, more, rate, load
+        top, turn = nice(0.6 * speed_of(look)), nice(min(0.5 * look.travel.turning, 1.0))
+        return (
+            Question("speed", "speeds up to", top, "m/s", f"it makes {speed_of(look):.2g} m/s", 1e-3, 1e3),
+            Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.travel.turning:.2g} rad/s", 0.0, 100.0),
+            Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
+            Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
+            Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
+            *clock(1.5, 12.0, "three set-points"),
+            load_question(look, look.base),
+        )  # fmt: skip
+
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """Set-points that are drawn again and again."""
+        if not look.rolls:
+            return pose_task(look, given, "follow a pose", given["every"])
+        draft, base = Draft(look, "follow a set-point"), look.base
+        speed, turn = given["speed"], given["turn"]
+        backwards = -0.5 * speed if look.travel.least[0] < -0.1 or not look.wheels else 0.0
+        draft.setpoint("wanted.speed", "m/s", backwards, speed, given["every"])
+        draft.observe("wanted speed", "wanted.speed", "m/s", speed, "what is wanted")
+        draft.signal("speed_error", f"wanted.speed - {base}.own.velocity.x", "m/s")
+        terms = [f"near(speed_error, {0.3 * speed:.3g})"]
+        inside = [f"abs(speed_error) < {given['within'] * speed:.3g}"]
+        slope = f"abs(speed_error) / {speed:.4g}"
+        if turn > 0.0:
+            draft.setpoint("wanted.turn", "rad/s", -turn, turn, given["every"])
+            draft.observe("wanted turn", "wanted.turn", "rad/s", turn, "what is wanted")
+            draft.signal("turn_error", f"wanted.turn - {base}.own.rate.z", "rad/s")
+            terms.append(f"near(turn_error, {0.3 * turn:.3g})")
+            inside.append(f"abs(turn_error) < {given['within'] * turn:.3g}")
+            slope += f" + abs(turn_error) / {turn:.4g}"
+        own_motion(draft)
+        draft.actions()
+        draft.lags()
+        draft.reward("distance", f"-({slope})", 0.5, "a slope everywhere")
+        draft.reward("on_the_setpoint", " * ".join(terms), 1.0, "worth the last part")
+        draft.costs(0.01)
+        draft.measure("at the set-point", " and ".join(inside), given["hold"], "apart from the reward")
+        tipped(draft, -5.0)
+        any_heading(draft)
+        vary_mass(draft, base, given["variation"])
+        draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+        return draft

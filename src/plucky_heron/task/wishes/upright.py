@@ -1,0 +1,308 @@
+"""To balance, and to swing up: what gravity takes down is held or brought up."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+
+import numpy as np
+
+from plucky_heron.dynamics.plant import mass_matrix
+from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.look import STEP, Look, nice
+from plucky_heron.task.wishes.wish import Wish, clock, substeps
+
+Array = np.ndarray
+STEEP = 0.05
+"""Height (m) that the machine's middle has to fall before it counts as falling."""
+
+
+@dataclass(frozen=True)
+class Upright:
+    """The pose in which everything stands on end.
+
+    Attributes
+    ----------
+    joints : list of str
+        Hinges that stand on end: those without a drive, and those that gravity overcomes.
+    top, bottom : dict
+        Their angles there, and hanging down.
+    seconds : float
+        Time in which a lean grows to three times itself.
+    """
+
+    joints: list[str]
+    top: dict[str, float]
+    bottom: dict[str, float]
+    seconds: float
+
+
+def heights(look: Look, positions: Array) -> Array:
+    """Height of the middle of all mass, (B,)."""
+    frames = look.frames(positions)
+    total = np.zeros(len(positions))
+    for b, name in enumerate(look.model.bodies):
+        body = look.machine.bodies[name]
+        total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
+    return np.asarray(total / max(look.mass, 1e-12))
+
+
+@functools.lru_cache(maxsize=8)
+def upright_of(look: Look) -> Upright | None:
+    """The pose on end of the hinges that nothing holds; None where gravity does not care about them."""
+    joints = [j for j in look.passive if look.machine.joints[j].kind == "hinge"] + look.weak
+    if not joints or look.base or look.site.gravity < 0.1:
+        return None
+    found = []
+    for sign in (1.0, -1.0):
+        position = look.model.start.copy()
+        for _ in range(3):
+            for joint in joints:
+                low, high = look.span(joint)
+                tried = np.tile(position, (361, 1))
+                tried[:, look.index(joint)] = np.linspace(low, high, 361)
+                height = sign * heights(look, tried)
+                # of equal ones the one nearest to the start
+                best = np.flatnonzero(height > height.max() - 1e-9)
+                away = np.abs(tried[best, look.index(joint)] - look.model.start[look.index(joint)])
+                position = tried[best[np.argmin(away)]]
+        found.append(position)
+    top, bottom = found
+    fall = float(heights(look, top[None])[0] - heights(look, bottom[None])[0])
+    length = fall * look.mass / max(sum(look.machine.bodies[b].mass for b in look.model.bodies), 1e-9)
+    if fall * look.mass * look.site.gravity < 1e-6 or length < 1e-4:
+        return None
+    stiff = 0.5 * fall * look.mass * look.site.gravity
+    inertia = max(float(np.diag(mass_matrix(look.model, top))[look.index(joints[0])]), 1e-9)
+    return Upright(
+        joints, {j: float(top[look.index(j)]) for j in joints}, {j: float(bottom[look.index(j)]) for j in joints},
+        1.1 * float(np.sqrt(inertia / stiff)),
+    )  # fmt: skip
+
+
+def falls_over(look: Look) -> str:
+    """The lean of a vehicle that falls over by itself: "pitch", "roll", the turn of a planar base, or "" if it stands."""
+    if not look.base or look.flies > 0.0 or look.floats or not look.driven or look.site.gravity < 0.1:
+        return ""
+    body = look.model.bodies.index(look.base)
+    plant = look.plant(2)
+    idle = np.zeros((2, len(look.model.drives)))
+    letter = "turn" if "turn" in look.letters and "z" in look.letters else ""
+    if letter:
+        index = look.index(f"{look.base_joint}.turn")
+        plant.position[1, index] += 0.03
+        plant.step(idle, int(1.0 / STEP))
+        return "turn" if abs(plant.position[1, index] - look.model.start[index]) > 0.3 else ""
+    plant.velocity[1] += 0.02
+    plant.step(idle, int(1.5 / STEP))
+    plant.locate()
+    roll, pitch = plant.attitude[:, body, 0], plant.attitude[:, body, 1]
+    if np.abs(pitch).max() > 0.3 and np.abs(pitch).max() > np.abs(roll).max():
+        return "pitch"
+    return "roll" if np.abs(roll).max() > 0.3 else ""
+
+
+def carriers(look: Look, upright: Upright) -> list[str]:
+    """Driven joints that are not to stand on end themselves."""
+    return [j for j in look.driven if j not in upright.joints]
+
+
+class Balance(Wish):
+    """To stay on end."""
+
+    name = "balance"
+    says = "stays on end and near its place"
+
+    def unfit(self, look: Look) -> str:
+        """Whether something would fall that a drive can hold."""
+        if falls_over(look):
+            return ""
+        if look.base:
+            return "it stands by itself"
+        if not look.driven:
+            return "no joint of it is driven"
+        found = upright_of(look)
+        if found is None:
+            return "its drives hold every pose" if not look.passive else "gravity takes nothing of it down"
+        return ""
+
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """How far it may lean and go."""
+        found = upright_of(look)
+        seconds = found.seconds if found is not None else 0.4
+        return (
+            Question("lean", "leans less than", 0.2, "rad", "upright enough", 0.005, 1.5),
+            Question("far", "stays within", nice(far_of(look)), "m", "of where it started", 0.01, 1e4),
+            Question("start", "starts leaning up to", 0.1, "rad", "a push at the start", 0.0, 1.0),
+            Question("hold", "held for", 2.0, "s", "at the end of the episode", 0.0, 600.0),
+            *clock(max(0.2, seconds), 10.0, "long enough to fall many times"),
+        )  # fmt: skip
+
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """Leans and speeds are sensed; falling ends the episode."""
+        draft = Draft(look, "balance")
+        if falls_over(look):
+            return balance_vehicle(draft, given)
+        found = upright_of(look)
+        assert found is not None, "asked before"
+        for joint in found.joints:
+            draft.signal(f"lean.{joint}", f"wrap({joint}.position - {found.top[joint]:.6g})", "rad")
+            draft.observe(f"{joint.replace('_', ' ')} leans", f"lean.{joint}", "rad", 1.0, "what is to be small")
+            draft.observe(f"{joint.replace('_', ' ')} speed", f"{joint}.velocity", "rad/s", 6.0, "state is complete")
+            start = found.top[joint]
+            draft.start(f"{joint}.position", "rad", start - given["start"], start + given["start"], "leans a little")
+        others = carriers(look, found)
+        draft.joints(others)
+        draft.actions()
+        draft.lags()
+        leans = " + ".join(f"lean.{j}**2" for j in found.joints)
+        draft.signal("lean", f"sqrt({leans})", "rad")
+        draft.reward("upright", f"near(lean, {2.0 * given['lean']:.3g})", 1.0, "on end")
+        away, fallen = keep_near(draft, others, given["far"])
+        draft.costs(0.01)
+        draft.measure("upright", " and ".join([f"lean < {given['lean']:.4g}", *away]), given["hold"], "apart from the reward")  # fmt: skip
+        draft.ending("fallen", " or ".join([f"lean > {max(0.8, 3.0 * given['lean']):.3g}", *fallen]), -2.0, "nothing more to learn")  # fmt: skip
+        draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+        return draft
+
+
+def keep_near(draft: Draft, joints: list[str], far: float) -> tuple[list[str], list[str]]:
+    """Terms that keep sliders near their start: when they are near, and when they are lost."""
+    near, lost = [], []
+    for joint in joints:
+        look = draft.look
+        if look.machine.joints[joint].kind != "slider":
+            continue
+        middle = float(look.model.start[look.index(joint)])
+        low, high = look.span(joint, 0.8, far / 0.8)
+        half = min(far, 0.5 * (high - low))
+        draft.reward(
+            f"{joint}_near", f"-(({joint}.position - {middle:.6g}) / {half:.4g})**2", 0.3, "it stays where it is"
+        )
+        near.append(f"abs({joint}.position - {middle:.6g}) < {half:.4g}")
+        if look.machine.joints[joint].limits is None:
+            lost.append(f"abs({joint}.position - {middle:.6g}) > {2.0 * half:.4g}")
+    return near, lost
+
+
+def far_of(look: Look) -> float:
+    """How far a carrier of what is balanced may go."""
+    sliders = [j for j in look.driven if look.machine.joints[j].kind == "slider"]
+    if sliders:
+        low, high = look.span(sliders[0], 0.5, 2.0)
+        return 0.5 * (high - low)
+    return 1.0
+
+
+def balance_vehicle(draft: Draft, given: dict[str, float]) -> Draft:
+    """A vehicle on one axle stays upright and near where it started."""
+    look, base = draft.look, draft.look.base
+    letter = falls_over(look)
+    lean = f"{look.base_joint}.turn.position" if letter == "turn" else f"{base}.{letter}"
+    rate = f"{look.base_joint}.turn.velocity" if letter == "turn" else f"{base}.own.rate.{'y' if letter == 'pitch' else 'x'}"  # fmt: skip
+    draft.observe("lean", lean, "rad", 0.8, "what is to be small")
+    draft.observe("lean rate", rate, "rad/s", 4.0, "state is complete")
+    speed = nice(max(look.travel.ahead, 0.5))
+    start = look.frames(look.model.start[None])[0][look.model.bodies.index(base), :2]
+    if letter == "turn":
+        draft.signal("gone", f"{base}.x - {start[0]:.6g}", "m")
+        draft.observe("speed", f"{base}.velocity.x", "m/s", speed, "how fast it goes")
+        away = "abs(gone)"
+        draft.observe("way gone", "gone", "m", nice(2.0 * given["far"]), "where it is")
+    else:
+        for name, a, b in (("ahead", "cos", "sin"), ("to the left", "sin", "cos")):
+            sign = "+" if name == "ahead" else "-"
+            dx, dy = f"({start[0]:.6g} - {base}.x)", f"({start[1]:.6g} - {base}.y)"
+            formula = f"{dx} * {a}({base}.yaw) {sign} {dy} * {b}({base}.yaw)"
+            if name == "to the left":
+                formula = f"{dy} * cos({base}.yaw) - {dx} * sin({base}.yaw)"
+            draft.observe(
+                f"place {name}", formula, "m", nice(2.0 * given["far"]), "where its place is, as seen from it"
+            )
+        draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", speed, "how fast it goes")
+        draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", 3.0, "how fast it turns")
+        draft.signal("gone", f"norm({base}.x - {start[0]:.6g}, {base}.y - {start[1]:.6g})", "m")
+        away = "gone"
+    draft.joints([j for j in look.driven if j not in look.wheels])
+    draft.actions()
+    draft.lags()
+    draft.reward("upright", f"near({lean}, {2.0 * given['lean']:.3g})", 1.0, "on end")
+    draft.reward("near_its_place", f"-(gone / {given['far']:.4g})**2", 0.3, "it stays where it is")
+    draft.costs(0.01)
+    draft.measure("upright", f"abs({lean}) < {given['lean']:.4g} and {away} < {given['far']:.4g}", given["hold"], "apart from the reward")  # fmt: skip
+    draft.ending("fallen", f"abs({lean}) > {max(0.8, 3.0 * given['lean']):.3g} or {away} > {3.0 * given['far']:.4g}", -2.0, "nothing more to learn")  # fmt: skip
+    coordinate = f"{look.base_joint}.{ {'turn': 'turn', 'pitch': 'ry', 'roll': 'rx'}[letter] }"
+    draft.start(f"{coordinate}.position", "rad", -given["start"], given["start"], "leans a little")
+    draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+    return draft
+
+
+class SwingUp(Wish):
+    """From hanging to standing on end."""
+
+    name = "swing up"
+    says = "from hanging to standing on end"
+
+    def unfit(self, look: Look) -> str:
+        """Whether something hangs that no drive simply lifts."""
+        if look.base:
+            return "nothing of it hangs on what stands"
+        if not look.driven:
+            return "no joint of it is driven"
+        found = upright_of(look)
+        if found is None:
+            return "its drives can lift it: no need" if not look.passive else "gravity takes nothing of it down"
+        stopped = [j for j in found.joints if not self._goes_over(look, found, j)]
+        return f"{stopped[0]} has stops between hanging and standing" if stopped else ""
+
+    def _goes_over(self, look: Look, found: Upright, joint: str) -> bool:
+        # upright within the stops, and not just at one of them
+        limits = look.machine.joints[joint].limits
+        return limits is None or limits[0] + 0.02 < found.top[joint] < limits[1] - 0.02
+
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """How upright, how long."""
+        found = upright_of(look)
+        seconds = found.seconds if found is not None else 0.4
+        return (
+            Question("lean", "leans less than", 0.25, "rad", "upright enough", 0.01, 1.5),
+            Question("hold", "held for", 1.0, "s", "on end, not in passing", 0.0, 60.0),
+            *clock(max(0.25, 1.25 * seconds), limit_for_swing(seconds), "a few swings, at least 10 s"),
+        )
+
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """The height is rewarded."""
+        draft = Draft(look, "swing up")
+        found = upright_of(look)
+        assert found is not None, "asked before"
+        for joint in found.joints:
+            words = joint.replace("_", " ")
+            draft.signal(f"lean.{joint}", f"wrap({joint}.position - {found.top[joint]:.6g})", "rad")
+            draft.observe_angle(f"{words} lean", f"lean.{joint}", "where it is; whole turns left out")
+            draft.observe(
+                f"{words} speed", f"{joint}.velocity", "rad/s", nice(5.0 / found.seconds), "state is complete"
+            )
+            hangs = found.bottom[joint]
+            draft.start(f"{joint}.position", "rad", hangs - 0.3, hangs + 0.3, "hanging, not quite still")
+        others = carriers(look, found)
+        draft.joints(others)
+        draft.actions()
+        draft.lags()
+        cosines = " + ".join(f"cos(lean.{j})" for j in found.joints)
+        count = len(found.joints)
+        draft.signal("lean", "sqrt(" + " + ".join(f"lean.{j}**2" for j in found.joints) + ")", "rad")
+        draft.reward("height", f"({cosines}) / {count}" if count > 1 else cosines, 1.0, "the higher the better")
+        speeds = " + ".join(f"({j}.velocity / {nice(5.0 / found.seconds):.4g})**2" for j in found.joints)
+        draft.reward("calm", f"-({speeds})", 0.2, "it comes to rest")
+        away, lost = keep_near(draft, others, nice(far_of(look)))
+        draft.costs(0.01)
+        draft.measure("on end", " and ".join([f"lean < {given['lean']:.4g}", *away]), given["hold"], "apart from the reward")  # fmt: skip
+        if lost:
+            draft.ending("run away", " or ".join(lost), -20.0, "worse than going on")
+        draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+        return draft
+
+
+def limit_for_swing(seconds: float) -> float:
+    """A time limit for a few swings."""
+    return max(10.0, nice(25.0 * seconds))

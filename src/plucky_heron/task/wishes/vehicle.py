@@ -1,0 +1,113 @@
+"""What wishes of vehicles share: how far it goes, marks around it, and what it senses of its own motion."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.look import SECONDS, Look, nice
+from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
+
+
+def size_of(look: Look) -> float:
+    """Length of the body that travels, m."""
+    corners = look.corners.get(look.base, np.zeros((0, 3)))
+    return float(np.ptp(corners, axis=0)[:2].max()) if corners.size else 1.0
+
+
+def speed_of(look: Look) -> float:
+    """How fast it goes over some lengths of its own, m/s: what it came to, or would come to on such a way."""
+    came_to = max(look.travel.ahead, look.travel.across, 0.05)
+    return float(min(came_to, np.sqrt(2.0 * came_to / SECONDS * 4.0 * size_of(look))))
+
+
+def field_of(look: Look) -> float:
+    """Half of the side of the square in which marks lie, m: three seconds of its way, but some lengths of its own."""
+    return nice(float(np.clip(2.0 * speed_of(look), 4.0 * size_of(look), 8.0 * size_of(look))))
+
+
+def vehicle_questions(look: Look) -> tuple[Question, ...]:
+    """How far, how near, how long."""
+    far, speed = field_of(look), speed_of(look)
+    # away from its side a vehicle has to turn first
+    time = far / speed + 2.0 / max(min(look.travel.turning, 2.0), 0.2)
+    within = nice(max(0.08 * far, 0.2 * size_of(look)))
+    return (
+        Question("far", "marks as far as", far, "m", f"it is {size_of(look):.2g} m long and makes {speed:.2g} m/s", 0.01, 1e4),
+        Question("within", "within", within, "m", "a part of its own length", 1e-3, far),
+        Question("slow", "slower than", nice(0.15 * speed), "m/s", "at rest, not in passing", 1e-3, 1e3),
+        Question("hold", "held for", 0.5, "s", "at rest, not in passing", 0.0, 60.0),
+        *clock(max(1.5, 0.5 * time), limit_for(time, 4.0, 8.0), "four times the way at full speed, at least 8 s"),
+        load_question(look, look.base),
+    )  # fmt: skip
+
+
+def heave(draft: Draft) -> None:
+    """What else moves of a vehicle: the joints that are neither wheels nor driven without end."""
+    look = draft.look
+    steered = [j for j in look.driven if j not in look.wheels]
+    draft.joints(steered, "what it steers with")
+
+
+def own_motion(draft: Draft) -> None:
+    """Speeds over the ground in the vehicle's own axes, its rate of turning, and what it steers with."""
+    look, base = draft.look, draft.look.base
+    fast = nice(1.2 * speed_of(look))
+    draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", fast, "how fast it goes")
+    across = min(look.travel.across, fast)
+    draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", nice(max(across, 0.2 * fast)), "whether it drifts")  # fmt: skip
+    draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", nice(max(1.2 * look.travel.turning, 0.2)), "how fast it turns")  # fmt: skip
+    heave(draft)
+
+
+def go_to(look: Look, given: dict[str, float]) -> Draft:
+    """A vehicle that comes to rest at a mark."""
+    draft = Draft(look, "reach a place")
+    base, far, within = look.base, given["far"], given["within"]
+    x0, y0 = start_place(look)
+    draft.setpoint("mark.x", "m", x0 - far, x0 + far)
+    draft.setpoint("mark.y", "m", y0 - far, y0 + far)
+    draft.signal("dx", f"mark.x - {base}.x", "m")
+    draft.signal("dy", f"mark.y - {base}.y", "m")
+    draft.signal("away", "norm(dx, dy)", "m")
+    draft.observe("ahead", f"dx * cos({base}.yaw) + dy * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
+    draft.observe("to the left", f"dy * cos({base}.yaw) - dx * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
+    own_motion(draft)
+    draft.actions()
+    draft.lags()
+    draft.reward("distance", f"-away / {far:.4g}", 1.0, "a slope everywhere")
+    draft.reward("near_the_mark", f"near(away, {max(1.5 * within, 0.12 * far):.3g})", 1.0, "worth the last part")
+    draft.costs(0.01)
+    slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
+    draft.measure("at rest at the mark", f"away < {within:.4g} and {slow}", given["hold"], "apart from the reward")
+    draft.task["target"] = {"body": base, "x": "mark.x", "y": "mark.y", "z": f"{start_height(look):.4g}"}
+    any_heading(draft)
+    vary_mass(draft, base, given["variation"])
+    draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+    return draft
+
+
+def any_heading(draft: Draft) -> None:
+    """Starts that look everywhere."""
+    letter = "turn" if "turn" in draft.look.letters else "rz"
+    if letter in draft.look.letters:
+        draft.start(f"{draft.look.base_joint}.{letter}.position", "rad", -np.pi, np.pi, "any heading")
+
+
+def start_place(look: Look) -> tuple[float, float]:
+    """Where it stands at the start, m."""
+    place = look.frames(look.model.start[None])[0][look.model.bodies.index(look.base), :2]
+    return float(np.round(place[0], 6)), float(np.round(place[1], 6))
+
+
+def start_height(look: Look) -> float:
+    """Height of its origin at the start, m."""
+    return float(look.frames(look.model.start[None])[0][look.model.bodies.index(look.base), 2])
+
+
+def tipped(draft: Draft, weight: float) -> None:
+    """An ending for what has fallen over."""
+    base = draft.look.base
+    if {"rx", "ry"} <= set(draft.look.letters):
+        formula = f"abs({base}.roll) > 1.05 or abs({base}.pitch) > 1.05"
+        draft.ending("tipped over", formula, weight, "it would not get up again")

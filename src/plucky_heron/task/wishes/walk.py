@@ -1,0 +1,84 @@
+"""To walk forward on legs, without falling."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.vehicle import start_height, start_place
+from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+
+
+class Walk(Wish):
+    """Forward on its feet."""
+
+    name = "walk forward"
+    says = "on its feet, without falling"
+
+    def unfit(self, look: Look) -> str:
+        """Whether it has legs."""
+        if not look.base:
+            return "the base does not travel"
+        if "x" not in look.letters or "z" not in look.letters:
+            return "it cannot lift itself"
+        if look.site.terrain is None:
+            return "its site has no ground"
+        return "" if look.feet else "no feet"
+
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """How fast, how far."""
+        speed = nice(0.5 * float(np.sqrt(look.site.gravity * max(start_height(look), 0.05)) * 0.5))
+        return (
+            Question("speed", "at about", speed, "m/s", "a quarter of what legs of its height could", 0.01, 20.0),
+            Question("far", "as far as", nice(6.0 * speed), "m", "six seconds at that speed", 0.05, 1e3),
+            *clock(0.6, 12.0, "twice the time that it needs"),
+            load_question(look, look.base),
+        )  # fmt: skip
+
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """Rewarded by its speed, up to the one wished."""
+        draft, base = Draft(look, "walk forward"), look.base
+        height, speed = start_height(look), given["speed"]
+        x0, _ = start_place(look)
+        flat = "turn" in look.letters
+        lean = f"{look.base_joint}.turn.position" if flat else f"{base}.pitch"
+        draft.observe("height", f"{base}.z", "m", (0.0, nice(2.0 * max(height, 0.05))), "whether it stands")
+        draft.observe("pitch", lean, "rad", 1.0, "how it leans")
+        if not flat:
+            draft.observe("roll", f"{base}.roll", "rad", 1.0, "how it leans")
+            draft.observe("heading", f"{base}.yaw", "rad", 1.5, "forward is along x")
+            for letter, word in (("x", "roll"), ("y", "pitch"), ("z", "yaw")):
+                draft.observe(f"{word} rate", f"{base}.own.rate.{letter}", "rad/s", 5.0, "state is complete")
+        else:
+            draft.observe("pitch rate", f"{look.base_joint}.turn.velocity", "rad/s", 5.0, "state is complete")
+        for letter in "xz" if flat else "xyz":
+            draft.observe(f"speed {letter}", f"{base}.velocity.{letter}", "m/s", nice(3.0 * speed), "how fast it goes")
+        draft.joints(look.driven)
+        draft.joints(look.passive)
+        for foot in look.feet:
+            sensor = draft.sensor(f"{foot}_load", {"kind": "contact", "body": foot})
+            weight = look.mass * look.site.gravity
+            draft.observe(f"{foot.replace('_', ' ')} load", f"{sensor}.force", "N", (0.0, nice(2.0 * weight)), "which feet stand", clip=True)  # fmt: skip
+        draft.actions()
+        draft.lags()
+        draft.signal("walked", f"{base}.x - {x0:.6g}", "m")
+        draft.reward(
+            "progress", f"clip({base}.velocity.x / {speed:.4g}, -1, 1)", 1.0, "forward, not faster than wished"
+        )
+        draft.reward("upright", f"near({lean}, 0.5)", 0.2, "it stays up")
+        if not flat:
+            draft.reward(
+                "straight", f"-({base}.yaw / 0.5)**2 - ({base}.velocity.y / {speed:.4g})**2", 0.1, "straight ahead"
+            )
+        draft.costs(0.03)
+        fallen = [f"{base}.z < {look.ground + 0.5 * (height - look.ground):.4g}", f"abs({lean}) > 1"]
+        draft.ending("fallen", " or ".join([*fallen, *([] if flat else [f"abs({base}.roll) > 1"])]), -3.0, "worse than going on")  # fmt: skip
+        draft.measure("walked", f"walked > {given['far']:.4g}", 0.0, "apart from the reward")
+        draft.task["measure"] |= {"value": "walked", "unit": "m"}
+        for joint in look.driven:
+            low, high = look.span(joint, 0.05, 0.1)
+            draft.start(f"{joint}.position", look.machine.joints[joint].unit, low, high, "about its pose at the start")
+        vary_mass(draft, base, given["variation"])
+        draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+        return draft

@@ -1,0 +1,78 @@
+"""What every wish is: a name, whether it fits a machine, what it asks, and the task it writes."""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+
+from plucky_heron.task.wishes.draft import Draft, Line, Question
+from plucky_heron.task.wishes.look import Look, nice
+
+RATES = (5.0, 10.0, 20.0, 25.0, 50.0, 100.0, 200.0)
+SAMPLES = 16.0
+"""Samples that a whole motion of the quickest joint should last: fewer are coarse, many more teach a critic little from one to the next."""
+
+
+class Wish(ABC):
+    """One thing that a machine may be wished to do."""
+
+    name: str
+    says: str
+    """In a few words, what is meant."""
+
+    @abstractmethod
+    def unfit(self, look: Look) -> str:
+        """Why it does not fit the machine; "" if it fits."""
+
+    @abstractmethod
+    def questions(self, look: Look) -> tuple[Question, ...]:
+        """What may be answered otherwise, with what is proposed and why."""
+
+    @abstractmethod
+    def write(self, look: Look, given: dict[str, float]) -> Draft:
+        """The task, with the answers (SI) to all questions."""
+
+
+def clock(seconds: float, limit: float, why: str) -> tuple[Question, ...]:
+    """Questions for the control rate and the time limit, from the time of one motion."""
+    rate = min(RATES, key=lambda r: abs(math.log(r * seconds / SAMPLES)))
+    return (
+        Question("limit", "in at most", limit, "s", why, 0.1, 3600.0),
+        Question("rate", "control rate", rate, "Hz", f"a quick motion lasts {seconds:.2g} s", 1.0, 2000.0),
+    )
+
+
+def substeps(look: Look, rate: float) -> int:
+    """Physics steps a control sample."""
+    return max(1, min(200, math.ceil(1.0 / (rate * look.step) - 1e-6)))
+
+
+def loaded(look: Look, body: str) -> str:
+    """The body itself, or the nearest one inwards that has mass."""
+    while look.machine.bodies[body].mass <= 0.0:
+        parent = look.machine.joints[look.machine.joint_above(body)].parent
+        if parent not in look.machine.bodies:
+            break
+        body = parent
+    return body
+
+
+def load_question(look: Look, body: str) -> Question:
+    """By how much the mass of a body varies."""
+    body = loaded(look, body)
+    return Question("variation", f"mass of {body.replace('_', ' ')} varies by", 0.1, "", "so that a wrong mass does no harm", 0.0, 0.9)  # fmt: skip
+
+
+def vary_mass(draft: Draft, body: str, share: float) -> None:
+    """Draw the mass of a body anew in every episode."""
+    body = loaded(draft.look, body)
+    mass = draft.look.machine.bodies[body].mass
+    if share > 0.0 and mass > 0.0:
+        low, high = (f"{mass * f:.4g} kg" for f in (1.0 - share, 1.0 + share))
+        draft.task.setdefault("variation", {})[f"{body}.mass"] = {"uniform": [low, high]}
+        draft.lines.append(Line("Starts and variation", f"mass of {body.replace('_', ' ')}", f"±{100 * share:.3g} %"))
+
+
+def limit_for(seconds: float, times: float, least: float) -> float:
+    """A time limit that leaves room."""
+    return max(least, nice(times * seconds))

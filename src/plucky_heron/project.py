@@ -17,7 +17,6 @@ from plucky_heron.files import (
     inside,
     is_file,
     load,
-    read_bytes,
     read_text,
     read_toml,
     write_whole,
@@ -116,6 +115,17 @@ class Project:
                 found[name] = said
         return found
 
+    def tasks_of(self, machine: str) -> list[str]:
+        """Tasks of a machine; one that cannot be read is of none."""
+        found = []
+        for task in self.tasks():
+            try:
+                if read_toml(inside(self.folder, f"tasks/{task}.toml")).get("machine") == machine:
+                    found.append(task)
+            except FileError:
+                continue
+        return found
+
     def site_of(self, machine: str) -> str:
         """The site that a machine's first task uses, else the first one.
 
@@ -124,14 +134,30 @@ class Project:
         FileError
             The project has no site.
         """
-        for task in self.tasks():
-            told = read_toml(inside(self.folder, f"tasks/{task}.toml"))
-            if told.get("machine") == machine and isinstance(told.get("site"), str):
-                return str(told["site"])
-        sites = sorted(p.stem for p in (self.folder / "sites").glob("*.toml"))
-        if not sites:
+        for task in self.tasks_of(machine):
+            site = read_toml(inside(self.folder, f"tasks/{task}.toml")).get("site")
+            if isinstance(site, str):
+                return site
+        if not self.sites():
             raise FileError(self.folder, "sites", None, "has no site yet; make one")
-        return sites[0]
+        # what floats wants water, what travels ground
+        machine_file = inside(self.folder, f"machines/{machine}.toml")
+        told = read_toml(machine_file) if machine_file.is_file() else {}
+        return min(self.sites(), key=lambda name: -self._suits(name, told))
+
+    def _suits(self, site: str, machine: dict[str, Any]) -> int:
+        try:
+            place = read_toml(inside(self.folder, f"sites/{site}.toml"))
+        except FileError:
+            return -1
+        forces, joints = machine.get("forces", {}), machine.get("joints", {})
+        wet = any(part.get("kind") in ("hull", "float") for part in forces.values() if isinstance(part, dict))
+        free = any(part.get("kind") in ("free", "planar") for part in joints.values() if isinstance(part, dict))
+        return 2 * (wet == ("water_level" in place)) + (free == ("terrain" in place or "water_level" in place))
+
+    def sites(self) -> list[str]:
+        """Names of the sites."""
+        return sorted(p.stem for p in (self.folder / "sites").glob("*.toml"))
 
     def wishes(self, machine: str, site: str = "") -> list[Offer]:
         """What a machine could be wished to do on a site, and why not the rest."""
@@ -359,25 +385,41 @@ def create(
         made = empty_project(folder)
         report.keep(made.folder)
         return made
-    source = Project(demo_source())
-    name = machine or source.problem(source.first_task()).task.machine
-    if name not in source.machines():
-        raise FileError("--from", "machine", name, f"no such machine; {did_you_mean(name, source.machines())}")
-    tasks = [t for t in source.tasks() if source.problem(t).task.machine == name]
-    files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes_of(tasks)]
-    files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
-    files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
-    texts: dict[str, str | bytes] = {file: read_bytes(source.folder / file) for file in files}
+    name = machine or _first_machine()
+    files, _ = demo_machine_files(name)
+    texts = {path: text for path, text in files.items() if text is not None}
     if wish:
         from plucky_heron.task.wishes.writing import written_wish
 
-        texts |= written_wish(
-            source.folder, name, source.problem(tasks[0]).task.site, wish, answers or {}, wish_file(wish)
-        ).texts
+        source = Project(demo_source())
+        texts |= written_wish(source.folder, name, source.site_of(name), wish, answers or {}, wish_file(wish)).texts
     made = empty_project(folder)
     for file, content in texts.items():
         write_whole(inside(made.folder, file), content)
     return made
+
+
+def _first_machine() -> str:
+    source = Project(demo_source())
+    return source.problem(source.first_task()).task.machine
+
+
+def demo_machine_files(name: str) -> tuple[dict[str, str | None], str]:
+    """A machine of the demo with its site, tasks and recipes, as files by their path in a project; and its first task.
+
+    Raises
+    ------
+    FileError
+        No such machine.
+    """
+    source = Project(demo_source())
+    if name not in source.machines():
+        raise FileError("--from", "machine", name, f"no such machine; {did_you_mean(name, source.machines())}")
+    tasks = source.tasks_of(name)
+    files = [f"tasks/{t}.toml" for t in tasks] + [f"recipes/{r}.toml" for r in source.recipes_of(tasks)]
+    files += [f"sites/{source.problem(t).task.site}.toml" for t in tasks]
+    files += [str(p.relative_to(source.folder)) for p in (source.folder / "machines").glob(f"{name}.*")]
+    return {file: read_text(source.folder / file) for file in files}, next(iter(tasks), "")
 
 
 def wish_file(wish: str) -> str:

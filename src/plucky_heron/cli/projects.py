@@ -36,7 +36,7 @@ def _has_display() -> bool:
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
 
 
-def _open_window(folder: Path) -> None:
+def _open_window(folder: Path | None) -> None:
     from plucky_heron.desktop.application import run_window
 
     raise typer.Exit(run_window(folder))
@@ -44,11 +44,14 @@ def _open_window(folder: Path) -> None:
 
 @app.command("open")
 def open_(folder: Annotated[Path | None, typer.Argument(help="Project folder.")] = None) -> None:
-    """Open the window on a project."""
-    project = find_project(folder)
+    """Open the window on a project; without one, on the choice of one."""
+    from plucky_heron.files import is_file
+
+    given = folder is not None or is_file(Path("project.toml"))
+    project = find_project(folder) if given else None
     if not _has_display():
         raise StateError("there is no display here; set DISPLAY, or use the other commands")
-    _open_window(project.folder)
+    _open_window(project.folder if project is not None else None)
 
 
 Wish = Annotated[

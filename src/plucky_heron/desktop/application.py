@@ -25,15 +25,20 @@ def make_application(dark: bool = False) -> QApplication:
     return app
 
 
-def run_window(folder: Path, dark: bool | None = None) -> int:
-    """Open the window and stay until it is closed."""
+def run_window(folder: Path | None, dark: bool | None = None) -> int:
+    """Open the window on a project, or on the choice of one, and stay until it is closed."""
     app = make_application(os.environ.get("HERON_THEME") == "night" if dark is None else dark)
-    from plucky_heron.desktop.window import Window
+    from plucky_heron.desktop.window import open_window
 
-    window = Window(folder)
-    window.show()
+    if folder is not None:
+        open_window(folder)
+    else:
+        from plucky_heron.desktop.shell.chooser import Chooser
+
+        chooser = Chooser(open_window)
+        chooser.show()
     # lets Python see Ctrl-C in the terminal
-    signal.signal(signal.SIGINT, lambda *_: window.close())
+    signal.signal(signal.SIGINT, lambda *_: app.closeAllWindows())
     beat = QTimer()
     beat.start(200)
     beat.timeout.connect(lambda: None)

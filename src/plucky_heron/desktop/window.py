@@ -24,9 +24,25 @@ from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
 from plucky_heron.desktop.shell.causeway import Causeway
+from plucky_heron.desktop.shell.project_menu import ProjectMenu
+from plucky_heron.desktop.shell.start_page import StartPage
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.catalogue import STATIONS
+from plucky_heron.errors import HeronError
+from plucky_heron.recent import remember_project
 from plucky_heron.trust import UntrustedError, trust_digest
+
+_OPEN: list[Window] = []
+"""Windows in sight: what nobody holds would be gone."""
+
+
+def open_window(folder: Path) -> Window:
+    """A window on a project; raises what is wrong with it."""
+    window = Window(folder)
+    _OPEN.append(window)
+    remember_project(window.bench.project.folder)
+    window.show()
+    return window
 
 
 class Window(QMainWindow):
@@ -40,19 +56,25 @@ class Window(QMainWindow):
         layout = QVBoxLayout(centre)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        self.causeway = Causeway(self.bench)
+        self.project_menu = ProjectMenu(self.bench, self)
+        self.project_menu.opened.connect(self.open_other)
+        self.causeway = Causeway(self.bench, self.project_menu)
         self.stack = QStackedWidget()
         self._made: dict[int, Station] = {}
         self._asked: set[str] = set()
         for _ in STATIONS:
             self.stack.addWidget(QWidget())
         layout.addWidget(self.causeway)
-        layout.addWidget(self.stack, 1)
+        self.begin: StartPage | None = None
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.stack)
+        layout.addWidget(self.pages, 1)
         self.setCentralWidget(centre)
         self.causeway.stakes.chosen.connect(self.enter)
         bench = self.bench
         for signal in (bench.problem_changed, bench.runs_changed, bench.results_changed, bench.troubled):
             signal.connect(self._stakes)
+        bench.problem_changed.connect(self._begin_or_go_on)
         bench.trust_asked.connect(self.ask_trust)
         bench.clashed.connect(self.ask_whose)
         self._shortcuts()
@@ -60,7 +82,25 @@ class Window(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.enter(0)
         self.causeway.stakes.setFocus()
+        self._begin_or_go_on()
         QTimer.singleShot(300, self, self.make_the_rest)
+
+    def open_other(self, folder: Path) -> None:
+        """Open another project in the place of this one; runs of this one go on."""
+        try:
+            open_window(folder)
+        except HeronError as error:
+            self.bench.say(str(error))
+            return
+        self.close()
+
+    def _begin_or_go_on(self) -> None:
+        """Show what to begin with while the project has no machine, else the stations."""
+        empty = self.bench.problem is None and not self.bench.project.machines()
+        if empty and self.begin is None:
+            self.begin = StartPage(self.bench, self.project_menu)
+            self.pages.addWidget(self.begin)
+        self.pages.setCurrentWidget(self.begin if empty and self.begin is not None else self.stack)
 
     def _shortcuts(self) -> None:
         for number in range(len(STATIONS)):
@@ -85,6 +125,9 @@ class Window(QMainWindow):
 
     def make_the_rest(self) -> None:
         """Build one more station while nothing else is to be done, until all are there."""
+        if self.bench.problem is None:
+            QTimer.singleShot(400, self, self.make_the_rest)
+            return
         missing = next((k for k in range(len(STATIONS)) if k not in self._made), None)
         if missing is not None and not self.bench.closed:
             self.made(missing)
@@ -195,6 +238,8 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Jobs end with the window, runs do not."""
         self.bench.close()
+        if self in _OPEN:
+            _OPEN.remove(self)
         super().closeEvent(event)
 
 
@@ -208,16 +253,20 @@ class Finder(QDialog):
         self.setMinimumWidth(420)
         layout = QVBoxLayout(self)
         self.text = QLineEdit()
-        self.text.setPlaceholderText("station, task, recipe or run")
+        self.text.setPlaceholderText("station, machine, task, recipe, run, or what to do")
         self.text.setAccessibleName("find")
         self.list = QListWidget()
         self.list.setAccessibleName("found")
         layout.addWidget(self.text)
         layout.addWidget(self.list)
         bench = window.bench
-        self.entries = [
+        self.entries: list[tuple[str, Callable[..., object]]] = [
             (f"{entry.name}, station", lambda n=number: window.enter(n)) for number, entry in enumerate(STATIONS)
         ]
+        self.entries += [
+            (f"{name}, machine", lambda n=name: bench.choose_machine(n)) for name in bench.project.machines()
+        ]
+        self.entries += window.project_menu.entries()
         self.entries += [(f"{task}, task", lambda t=task: bench.choose_task(t)) for task in bench.project.tasks()]
         self.entries += [(f"{name}, recipe", lambda n=name: bench.choose_recipe(n)) for name in bench.recipes()]
         self.entries += [

@@ -423,6 +423,18 @@ def static_load(model: Model, position: Array, row: Array) -> Array:
     return np.asarray((np.tril(lower) + np.tril(lower, -1).T) @ pushed)
 
 
+def static_loads(model: Model, positions: Array, row: Array) -> Array:
+    """The same at many positions (B, entries), (B, n)."""
+    plant = Plant(model, 1, 1e-3, threads=1)
+    plant.rows[0] = row
+    found = np.empty((len(positions), len(model.joints)))
+    for k, position in enumerate(positions):
+        plant.position[0] = position
+        pushed, lower = plant.free_accelerations()
+        found[k] = (np.tril(lower) + np.tril(lower, -1).T) @ pushed
+    return found
+
+
 def _dynamics(
     model: Model,
     position: Array,

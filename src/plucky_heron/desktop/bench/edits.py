@@ -11,7 +11,7 @@ from typing import Any, Protocol
 from PySide6.QtGui import QUndoCommand
 
 from plucky_heron.errors import FileError, HeronError
-from plucky_heron.files import parse_toml, read_text, write_whole
+from plucky_heron.files import inside, parse_toml, read_text, write_whole
 from plucky_heron.merging import merged
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.recipe import Recipe
@@ -85,6 +85,64 @@ class FileEdit(QUndoCommand):
         if trouble:
             self.setObsolete(True)
             self.bench.say(trouble)
+
+
+class FilesEdit(QUndoCommand):
+    """A change of several files at once: made, renamed, removed; and what is chosen before and after it."""
+
+    def __init__(
+        self, bench: FilesBench, folder: Path, after: dict[str, str | None], text: str, chosen: tuple[Choice, Choice]
+    ) -> None:
+        super().__init__(text)
+        self.bench, self.folder, self.after, self.chosen = bench, folder, after, chosen
+        self.before = {path: _text_of(folder, path) for path in after}
+
+    def redo(self) -> None:
+        """Put the change in."""
+        self._write(self.before, self.after, self.chosen[1], "done again")
+
+    def undo(self) -> None:
+        """Take the change out."""
+        self._write(self.after, self.before, self.chosen[0], "undone")
+
+    def _write(self, now: dict[str, str | None], then: dict[str, str | None], chosen: Choice, word: str) -> None:
+        """Write what is to be, where every file still says what it said; else nothing."""
+        try:
+            other = next((path for path, text in now.items() if _text_of(self.folder, path) != text), None)
+            if other is not None:
+                raise FileError(self.folder / other, "", None, "was changed outside meanwhile")
+            for path, text in then.items():
+                place = inside(self.folder, path)
+                if text is not None:
+                    place.parent.mkdir(parents=True, exist_ok=True)
+                    write_whole(place, text)
+            for path, text in then.items():
+                if text is None:
+                    inside(self.folder, path).unlink(missing_ok=True)
+        except (HeronError, OSError) as error:
+            self.setObsolete(True)
+            self.bench.say(f"{self.text()}: cannot be {word}: {error}")
+            return
+        self.bench.choose(*chosen)
+
+
+Choice = tuple[str, str]
+"""Machine and task that are looked at; a machine without a task has "" there."""
+
+
+class FilesBench(Protocol):
+    """What a change of several files asks of the workbench."""
+
+    def choose(self, machine: str, task: str) -> None:
+        """Look at a machine and one of its tasks."""
+
+    def say(self, text: str) -> None:
+        """Tell the person something."""
+
+
+def _text_of(folder: Path, path: str) -> str | None:
+    place = inside(folder, path)
+    return read_text(place) if place.is_file() else None
 
 
 @dataclass(frozen=True)

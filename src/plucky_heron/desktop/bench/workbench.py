@@ -14,7 +14,7 @@ from PySide6.QtGui import QUndoStack
 from plucky_heron.analysis.proving.proof import Proof
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, figures_of, kept_scores
 from plucky_heron.desktop.bench.documents import Key, put
-from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit
+from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit, FilesEdit
 from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
@@ -29,6 +29,7 @@ from plucky_heron.runs.freeze import frozen_recipe
 from plucky_heron.runs.store import RunRow, RunStore, median_run
 from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import Problem, bind
+from plucky_heron.task.provisional import provisional_problem, provisional_task
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import STANDARD, Recipe, recipe_text, standard_recipe
 from plucky_heron.trust import UntrustedError
@@ -74,6 +75,11 @@ class Workbench(QObject):
         self.store = RunStore(self.project.folder)
         self.closed = False
         self.task = self.project.first_task()
+        """The chosen task; "" while the machine has none, or none is chosen."""
+        self.machine_name = ""
+        """The machine that is looked at without a task."""
+        if not self.task:
+            self.machine_name = next(iter(self.project.machines()), "")
         self.recipe_name = self.project.recipe_for(self.task)
         self.problem: Problem | None = None
         self.recipe: Recipe | None = None
@@ -112,7 +118,7 @@ class Workbench(QObject):
         with recording_files() as touched:
             try:
                 if checked is None:
-                    self.problem = self.project.problem(self.task, faults)
+                    self.problem = self._read_problem(faults)
                     self.recipe = self.present_recipe()
                 elif isinstance(checked.made, Problem):
                     self.problem, faults = checked.made, checked.faults
@@ -130,6 +136,25 @@ class Workbench(QObject):
         if self.problem is not None:
             self.playback.problem = self.playback.problem or self.problem
         self.problem_changed.emit()
+
+    def _read_problem(self, faults: list[FileError]) -> Problem | None:
+        """The chosen task, else the chosen machine with nothing wanted of it yet; None in a project without machines."""
+        if self.task:
+            return self.project.problem(self.task, faults)
+        if not self.machine_name:
+            return None
+        return provisional_problem(self.project.folder, self.machine_name, self.project.site_of(self.machine_name))
+
+    @property
+    def has_task(self) -> bool:
+        """Whether a task is chosen; else there is at most a machine to look at."""
+        return bool(self.task)
+
+    def needs_task(self) -> bool:
+        """Whether something cannot be done for want of a task; then it is said."""
+        if not self.has_task:
+            self.say("no task yet: make one in the Task station (Ctrl+2)")
+        return not self.has_task
 
     def _remember(self, touched: set[Path]) -> None:
         """What the files said when they were read: an edit against anything else asks first."""
@@ -189,10 +214,42 @@ class Workbench(QObject):
             return tried
         return self.project.recipe(self.recipe_name)
 
+    def choose(self, machine: str, task: str) -> None:
+        """Look at a task, or at a machine without one."""
+        if task:
+            self.choose_task(task)
+            return
+        self.task, self.machine_name, self.shakedown, self.proof = "", machine, None, None
+        self._forget_problem()
+        self.recipe_name = self.project.recipe_for("")
+        self.playback.problem = None
+        self.reload()
+        if self.problem is not None:
+            self.playback.load(self.problem, None, "")
+        self._signature = None
+        self.refresh_runs()
+
+    def _forget_problem(self) -> None:
+        self.problem = None
+
+    def chosen(self) -> tuple[str, str]:
+        """Machine and task that are looked at."""
+        machine = self.problem.task.machine if self.problem is not None else self.machine_name
+        return machine, self.task
+
+    def choose_machine(self, machine: str) -> None:
+        """Look at a machine, by the first of its tasks if it has any."""
+        tasks = self.project.tasks_of(machine)
+        self.choose(machine, self.task if self.task in tasks else next(iter(tasks), ""))
+
+    def change_files(self, changes: dict[str, str | None], text: str, machine: str, task: str) -> None:
+        """Make, rename or remove files in one step that can be undone, and look at a machine and a task then."""
+        self.undo.push(FilesEdit(self, self.project.folder, changes, text, (self.chosen(), (machine, task))))
+
     def choose_task(self, task: str) -> None:
         """Work on another task."""
         other = task != self.task
-        self.task, self.shakedown, self.proof = task, None, None
+        self.task, self.machine_name, self.shakedown, self.proof = task, "", None, None
         self.recipe_name = self.project.recipe_for(task) if other else self.recipe_name
         self.reload()
         if other and self.problem is not None:
@@ -219,6 +276,8 @@ class Workbench(QObject):
         Comments and order of the file stay; the change can be undone. Where the file says something else than what is shown, because
         it was changed outside a moment ago, nothing is written and `clashed` offers the choice.
         """
+        if kind == "tasks" and not self.has_task:
+            return "no task yet: make one in the Task station (Ctrl+2)"
         path = self.path_of(kind)
         unwritten = (
             kind == "recipes" and not path.exists() and self.recipe is not None and self.recipe.name == self.recipe_name
@@ -284,6 +343,8 @@ class Workbench(QObject):
             recipe.method_settings(path)
             return Checked(recipe if recipe.name else recipe.model_copy(update={"name": self.recipe_name}))
         faults: list[FileError] = []
+        if not self.has_task:
+            task = provisional_task(machine, task.machine, task.site)
         task = task if task.name else task.model_copy(update={"name": self.task})
         source = str(self.project.folder / "tasks" / f"{self.task}.toml")
         made = bind(machine, site, task, source, code, faults)
@@ -383,6 +444,8 @@ class Workbench(QObject):
 
     def train(self, seeds: list[int]) -> str:
         """Start a batch of the present task and recipe; returns what is wrong, or nothing."""
+        if self.needs_task():
+            return self.trouble
         if self.faults:
             key, wanted = next(iter(self.faults.items()))
             text = f"training waits for {key}: {wanted}"

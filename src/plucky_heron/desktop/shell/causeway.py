@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, button, label
+from plucky_heron.desktop.shell.project_menu import ProjectMenu
 from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.store import DEAD
@@ -111,7 +112,7 @@ class Stakes(QWidget):
 class Causeway(QWidget):
     """The strip along the top."""
 
-    def __init__(self, bench: Workbench, parent: QWidget | None = None) -> None:
+    def __init__(self, bench: Workbench, menu: ProjectMenu | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.bench = bench
         outer = QVBoxLayout(self)
@@ -120,14 +121,22 @@ class Causeway(QWidget):
         top = QHBoxLayout()
         left = QVBoxLayout()
         left.setSpacing(3)
-        left.addWidget(label(bench.project.name, "title"))
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(label(bench.project.name, "title"))
+        if menu is not None:
+            self.project = button("Project", lambda: None, "", "project")
+            self.project.setToolTip("new, open, copies; machines, sites, tasks and recipes")
+            self.project.setMenu(menu.menu)
+            head.addWidget(self.project)
+        head.addStretch(1)
+        left.addLayout(head)
         fields = QHBoxLayout()
         fields.setSpacing(6)
-        self.machine = label("", "strong")
-        self.machine.setAccessibleName("machine")
-        self.task, self.run = Choice("task"), Choice("run")
+        self.machine, self.task, self.run = Choice("machine"), Choice("task"), Choice("run")
         self.run.setMinimumWidth(150)
-        self.task.activated.connect(lambda k: bench.choose_task(self.task.itemData(k)))
+        self.machine.activated.connect(lambda k: bench.choose_machine(self.machine.itemText(k)))
+        self.task.activated.connect(self._task_chosen)
         self.run.activated.connect(self._run_chosen)
         for widget in (self.machine, self.task, self.run):
             fields.addWidget(widget)
@@ -163,12 +172,19 @@ class Causeway(QWidget):
     def refresh(self) -> None:
         """Fill the fields."""
         bench = self.bench
-        if bench.problem is not None:
-            self.machine.setText(bench.problem.machine.name)
+        machine, _ = bench.chosen()
+        self.machine.clear()
+        self.machine.addItems(bench.project.machines())
+        self.machine.setCurrentIndex(self.machine.findText(machine))
+        self.machine.setEnabled(self.machine.count() > 0)
+        if not self.machine.count():
+            self.machine.addItem("no machine")
         self.task.clear()
         for name in bench.project.tasks():
             text = bench.problem.task.name if name == bench.task and bench.problem is not None else name
             self.task.addItem(text, name)
+        if not bench.has_task:
+            self.task.addItem("no task", "")
         self.task.setCurrentIndex(self.task.findData(bench.task))
         self.run.clear()
         for row in reversed(bench.rows):
@@ -177,8 +193,12 @@ class Causeway(QWidget):
         if not bench.rows:
             self.run.addItem("no run", None)
         self.run.setCurrentIndex(max(0, self.run.findData(bench.run)))
-        for box in (self.task, self.run):
+        for box in (self.machine, self.task, self.run):
             box.view().setMinimumWidth(box.sizeHint().width() + 40)
+
+    def _task_chosen(self, index: int) -> None:
+        if self.task.itemData(index):
+            self.bench.choose_task(self.task.itemData(index))
 
     def _run_chosen(self, index: int) -> None:
         number = self.run.itemData(index)

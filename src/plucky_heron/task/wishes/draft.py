@@ -97,7 +97,7 @@ class Draft:
     def reward(self, name: str, formula: str, weight: float, why: str) -> None:
         """A term that is given each second."""
         self.task.setdefault("rewards", {})[name] = {"formula": formula, "weight": float(f"{weight:.3g}")}
-        self.lines.append(Line("Reward", f"{name.replace('_', ' ')}: {show(weight, '')} · {formula}", why))
+        self.lines.append(Line("Reward", f"{name.replace('_', ' ')}, weight {weight:.3g}: {formula}", why))
 
     def ending(self, name: str, formula: str, weight: float, why: str, hold: float = 0.0) -> None:
         """A failure, and what it costs."""
@@ -238,6 +238,11 @@ def said(value: float, unit: str) -> str:
     if unit == "rad" and abs(value) > 1e-9:
         return f"{np.degrees(value):.5g} deg"
     return f"{value + 0.0:.6g} {unit}".strip()
+
+
+def shown(value: float, unit: str) -> str:
+    """A quantity as people read it."""
+    return show(float(np.degrees(value)), "deg") if unit == "rad" else show(value, unit)
 
 
 def span(reach: tuple[float, float]) -> float:

@@ -12,7 +12,7 @@ import numpy as np
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.plant import Plant, mass_matrix, static_load
+from plucky_heron.dynamics.plant import Plant, mass_matrix, static_loads
 from plucky_heron.dynamics.posing import joint_above, tied
 from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.dynamics.shapes import surface_triangles
@@ -237,8 +237,7 @@ class Look:
             idle[self.model.parameter(f"{name}.limit")[0]] = 0.0
         limits = np.array([self.limit(j) for j in self.driven])
         at = [self.index(j) for j in self.driven]
-        rows = [np.abs(static_load(self.model, p, idle)[at]) / limits for p in positions]
-        return np.array(rows).reshape(len(positions), len(self.driven))
+        return np.asarray(np.abs(static_loads(self.model, positions, idle)[:, at]) / limits)
 
     def limit(self, joint: str) -> float:
         """Effort that a joint's drives have together."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from plucky_heron.task.wishes.draft import Draft, Line, Question, said
+from plucky_heron.task.wishes.draft import Draft, Line, Question, said, shown
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.region import Region, region_of, summed
 from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
@@ -70,7 +70,7 @@ class Reach(Wish):
             if high > low:
                 unit = "rad" if name == "bearing" else "m"
                 draft.setpoint(f"mark.{name}", unit, low, high)
-                draft.lines.append(Line("Starts and variation", f"{name} of the mark", f"{said(low, unit)} … {said(high, unit)}, all of it reached"))  # fmt: skip
+                draft.lines.append(Line("Starts and variation", f"{name} of the mark", f"{shown(low, unit)} … {shown(high, unit)}, all of it reached"))  # fmt: skip
         axes = region.varying()
         formulas = region.formulas("mark")
         for k in axes:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.task.wishes.look import HOLDS, SAMPLES, Look
+from plucky_heron.task.wishes.look import HOLDS, SAMPLES, Look, nice
 
 Array = np.ndarray
 
@@ -95,9 +95,9 @@ def region_of(look: Look) -> Region | None:
     positions = look.sampled(joints, 0.9)
     good = look.lowest(positions) > look.ground + 0.01
     if look.site.gravity > 0.1:
-        loads = look.loads(positions)
+        loads = look.loads(positions[good])
         mine = [look.driven.index(j) for j in joints]
-        good &= (loads[:, mine] < HOLDS).all(axis=1)
+        good[good] = (loads[:, mine] < HOLDS).all(axis=1)
     tips = look.points(positions, body, look.tip)
     first = look.machine.joints[joints[0]]
     frames = look.frames(look.model.start[None])[0]
@@ -238,7 +238,18 @@ def drawn_in(low: Array, high: Array, margin: Array, reached: Callable[[Array], 
             low[axis] += 0.1 * wide[axis]
         else:
             high[axis] -= 0.1 * wide[axis]
-    return low, high
+    return rounded_in(low, high)
+
+
+def rounded_in(low: Array, high: Array) -> tuple[Array, Array]:
+    """The box with bounds that a person would write, none farther out: to a fiftieth of its width or so; of one value three digits."""
+    found = []
+    for a, b in zip(low, high, strict=True):
+        if b > a:
+            step = nice((b - a) / 50.0, (1.0, 2.0, 5.0, 10.0))
+            a, b = np.ceil(a / step - 1e-9) * step, np.floor(b / step + 1e-9) * step
+        found.append((float(f"{a:.6g}"), float(f"{b:.6g}")))
+    return np.array(found)[:, 0], np.array(found)[:, 1]
 
 
 def largest_box(places: Array, scale: Array, radius: int | None = None) -> tuple[Array, Array]:

@@ -9,6 +9,8 @@ from plucky_heron.desktop.stations.stake import StakeState
 def stake(bench: Workbench) -> StakeState:
     """How many checks pass."""
     shaken = bench.shakedown
+    if not bench.has_task:
+        return StakeState(0.0, "no task")
     if shaken is None:
         return StakeState(0.0, "not checked: rehearse")
     if shaken.wrong:

@@ -198,7 +198,7 @@ class ShakedownStation(Station):
     def rehearse(self) -> None:
         """Run all rehearsals and checks, with the policy of the chosen run where it fits."""
         problem, folder, row = self.bench.problem, self.bench.project.folder, self.bench.row()
-        if problem is None:
+        if problem is None or self.bench.needs_task():
             return
         others: list[Driver] = []
         if row is not None and row.best_step is not None and row.best_step >= 0 and not self.bench.older(row):

@@ -18,6 +18,8 @@ Array = np.ndarray
 def stake(bench: Workbench) -> StakeState:
     """Numbers sensed and given."""
     problem = bench.problem
+    if not bench.has_task:
+        return StakeState(0.0, "no task: make one")
     if problem is None or bench.trouble:
         return StakeState(0.5, "cannot be read", trouble=problem is None)
     return StakeState(1.0, f"{len(problem.sensed)} observed, {len(problem.task.actions)} actions")

@@ -6,7 +6,7 @@ import time
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
@@ -18,6 +18,7 @@ from plucky_heron.desktop.stations.task.commands import CommandsCard
 from plucky_heron.desktop.stations.task.model import TaskModel
 from plucky_heron.desktop.stations.task.reward import RewardCard
 from plucky_heron.desktop.stations.task.sample import SampleCard
+from plucky_heron.desktop.stations.task.wish_page import WishPage
 from plucky_heron.formula import FUNCTIONS
 from plucky_heron.simulation.replay import Series, follow_command, signals_of
 
@@ -32,7 +33,16 @@ class TaskStation(Station):
         self.model = TaskModel(bench)
         self._series_job: Job | None = None
         self._following = -1
-        grid = QGridLayout(self)
+        self.pages = QStackedWidget()
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self.pages)
+        task = QWidget()
+        self.pages.addWidget(task)
+        self.wish = WishPage(bench)
+        self.wish.left.connect(lambda: self.pages.setCurrentIndex(0))
+        self.pages.addWidget(self.wish)
+        grid = QGridLayout(task)
         grid.setContentsMargins(16, 10, 16, 14)
         grid.setSpacing(10)
         model = self.model
@@ -53,6 +63,7 @@ class TaskStation(Station):
         self.scene.activated.connect(self._scene_chosen)
         self.view = button("view", self._turn, "link", "another view")
         line.addWidget(self.scene)
+        line.addWidget(button("New task …", self.new_task, "link", "new task from a wish"))
         line.addStretch(1)
         line.addWidget(self.view)
         picture.body.addLayout(line)
@@ -83,6 +94,14 @@ class TaskStation(Station):
         problem = self.bench.problem
         if problem is None:
             return
+        if not self.bench.has_task:
+            self.pages.setCurrentWidget(self.wish)
+        elif self.wish.isVisible() and self.wish._of is not problem and not self.wish._same(problem):
+            self.pages.setCurrentIndex(0)  # another machine was chosen meanwhile
+        if self.pages.currentWidget() is self.wish:
+            self.wish.refresh()
+            if not self.bench.has_task:
+                return
         for card in (self.senses, self.commands, self.ends, self.rewards_card, self.sample):
             card.refresh(problem)
         self.drawing.set_problem(problem)
@@ -103,6 +122,12 @@ class TaskStation(Station):
         self._name_view()
         QTimer.singleShot(300, self, self._ask_series)  # what is on the screen comes first
         self._hands()
+
+    def new_task(self) -> None:
+        """One more task for the machine, from a wish."""
+        self.pages.setCurrentWidget(self.wish)
+        self.wish.refresh()
+        self.wish.list.setFocus()
 
     def _scene_chosen(self, number: int) -> None:
         self.drawing.scene_number = number

@@ -273,6 +273,91 @@ def add_body(document: Any, machine: Machine, parent: str, kind: str = "hinge", 
     return put_limb(document, machine, limb, parent)
 
 
+def _outline(machine: Machine, body: str) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
+    """Middle and size of the body's first box, or of something as large as a hand."""
+    for shape in machine.bodies[body].shapes:
+        if shape.kind == "box":
+            return shape.at, (shape.size[0], shape.size[1], shape.size[2])
+        if shape.kind in ("cylinder", "capsule"):
+            return shape.at, (2.0 * shape.size[0], 2.0 * shape.size[0], shape.size[1])
+    return (0.0, 0.0, 0.0), (0.2, 0.2, 0.2)
+
+
+def _end(machine: Machine, body: str) -> tuple[float, float, float]:
+    """Where the next link begins: the far end of a long body, the top of any other."""
+    (x, y, z), (a, b, c) = _outline(machine, body)
+    return (x + 0.5 * a, y, z) if a > 2.0 * max(b, c) else (x, y, z + 0.5 * c)
+
+
+def add_link(document: Any, machine: Machine, parent: str) -> str:
+    """A link of 0.3 m along x, hinged about y at the end of the parent, with the drive that carries it; returns its name."""
+    length, mass, side = 0.3, 1.0, 0.05
+    across = mass * (length**2 + side**2) / 12.0
+    outward = sum(1 for joint in machine.joints.values() if joint.kind == "hinge")
+    origin = [f"{v:.6g} m" for v in _end(machine, parent)]
+    limb: Limb = {section: {} for section in SECTIONS}
+    limb["bodies"]["link"] = {
+        "mass": f"{mass:g} kg", "centre": [f"{length / 2:g} m", "0 m", "0 m"],
+        "inertia": [f"{mass * side**2 / 6.0:.4g} kg*m**2", f"{across:.4g} kg*m**2", f"{across:.4g} kg*m**2"],
+        "shapes": [{"kind": "box", "size": [f"{length} m", f"{side} m", f"{side} m"], "at": [f"{length / 2:g} m", "0 m", "0 m"]}],
+    }  # fmt: skip
+    limb["joints"]["link_joint"] = {
+        "kind": "hinge", "parent": parent, "child": "link", "axis": [0, 1, 0], "origin": origin, "limits": ["-120 deg", "120 deg"],
+        "damping": "0.3 N*m*s/rad",
+    }  # fmt: skip
+    limb["drives"]["link_drive"] = {"kind": "effort", "joint": "link_joint", "limit": f"{max(6.0, 24.0 / (1 + outward)):.3g} N*m"}  # fmt: skip
+    return put_limb(document, machine, limb, parent)
+
+
+def add_wheel(document: Any, machine: Machine, parent: str) -> str:
+    """A driven wheel at the left of a body, below its middle; returns its name. `mirrored` gives the one at the right."""
+    (x, y, z), (a, b, c) = _outline(machine, parent)
+    radius, width = max(0.25 * a, 0.04), max(0.15 * b, 0.02)
+    total = sum(body.mass for body in machine.bodies.values())
+    mass = max(0.05 * total, 0.05)
+    spin, across = 0.5 * mass * radius**2, mass * (3.0 * radius**2 + width**2) / 12.0
+    limb: Limb = {section: {} for section in SECTIONS}
+    limb["bodies"]["left_wheel"] = {
+        "mass": f"{mass:.3g} kg", "inertia": [f"{across:.4g} kg*m**2", f"{spin:.4g} kg*m**2", f"{across:.4g} kg*m**2"],
+        "shapes": [{"kind": "cylinder", "size": [f"{radius:.4g} m", f"{width:.4g} m"], "turn": ["90 deg", "0 deg", "0 deg"], "wash": "heron"}],
+    }  # fmt: skip
+    limb["joints"]["left_axle"] = {
+        "kind": "hinge", "parent": parent, "child": "left_wheel", "axis": [0, 1, 0],
+        "origin": [f"{x:.4g} m", f"{y + 0.5 * b + 0.6 * width:.4g} m", f"{z - 0.5 * c:.4g} m"], "damping": "0.01 N*m*s/rad",
+    }  # fmt: skip
+    effort = 0.3 * total * 9.81 * radius / 2.0
+    limb["drives"]["left_motor"] = {"kind": "effort", "joint": "left_axle", "limit": f"{effort:.2g} N*m"}
+    return put_limb(document, machine, limb, parent)
+
+
+def add_thruster(document: Any, machine: Machine, body: str) -> str:
+    """A thruster on a body, upwards where it may fly, else ahead; returns its name.
+
+    The first stands at the front (of what flies) or the left (of what floats), a second one where it balances the first.
+    """
+    root = next((j for j in machine.joints.values() if j.parent == GROUND), None)
+    up = root is not None and (root.kind == "free" or (root.kind == "planar" and abs(root.axis[2]) < 0.5))
+    up = up and not any(force.kind in ("hull", "float") for force in machine.forces.values())
+    (x, y, z), (a, b, _) = _outline(machine, body)
+    others = sum(1 for drive in machine.drives.values() if drive.kind == "thrust" and drive.body == body)
+    side = 1.0 if others % 2 == 0 else -1.0
+    total = sum(part.mass for part in machine.bodies.values())
+    if up:
+        at, direction, limit = (x + side * 0.45 * a, y, z), [0, 0, 1], total * 9.81
+        name = "front_thruster" if side > 0 else "rear_thruster"
+    else:
+        at, direction, limit = (x - 0.45 * a, y + side * 0.4 * b, z), [1, 0, 0], 0.3 * total
+        name = "left_thruster" if side > 0 else "right_thruster"
+    made: dict[str, Any] = {
+        "kind": "thrust", "body": body, "at": [f"{v + 0.0:.4g} m" for v in at], "direction": direction, "limit": f"{limit:.3g} N",
+    }  # fmt: skip
+    if not up:
+        made["lowest"] = f"{-0.5 * limit:.3g} N"
+    name = _free_name(machine, name)
+    put_part(document, "drives", name, made)
+    return name
+
+
 def add_shape(document: Any, body: str, kind: str) -> None:
     """One more shape for a body, at its origin."""
     put_shape(document, body, {"kind": kind, "size": list(_HAND[kind]), "wash": "tide"})

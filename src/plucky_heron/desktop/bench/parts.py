@@ -16,6 +16,7 @@ from plucky_heron.task.project_files import (
     removed,
     renamed,
 )
+from plucky_heron.task.renaming import entry_renamed
 from plucky_heron.task.wishes.writing import Written, written_wish
 
 
@@ -98,6 +99,18 @@ def remove(bench: Workbench, kind: Kind) -> str:
     bench.change_files(changes, f"without {ONE[kind]} {old}", machine, task)
     if kind == "recipes":
         bench.choose_recipe(bench.project.recipe_for(bench.task))
+    return ""
+
+
+def rename_entry(bench: Workbench, kind: str, section: str, old: str, new: str) -> str:
+    """Another name for an entry of a file, and for a machine's part in its tasks too; returns what is wrong, or nothing."""
+    machine, task = bench.chosen()
+    try:
+        path = bench.path_of(kind).relative_to(bench.project.folder).as_posix()
+        changes = entry_renamed(bench.project.folder, path, section, old, new)
+    except HeronError as error:
+        return str(error)
+    bench.change_files(changes, f"{old} called {new}", machine, task)
     return ""
 
 

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLineEdit, QMen
 from plucky_heron.desktop.bench import parts
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.asking import AskFirst, AskName
+from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.forms.widgets import Choice, button, label
 from plucky_heron.errors import HeronError
 from plucky_heron.project import empty_project
@@ -55,6 +56,7 @@ class ProjectMenu(QObject):
             if name and (self.bench.project.folder / kind / f"{name}.toml").is_file():
                 word = ONE[kind]
                 found += [
+                    (f"All of {word} {name} …", partial(self.edit_all, kind)),
                     (f"Copy {word} {name} …", partial(self.ask_name, "Copy", kind)),
                     (f"Rename {word} {name} …", partial(self.ask_name, "Rename", kind)),
                     (f"Remove {word} {name} …", partial(self.ask_remove, kind)),
@@ -77,7 +79,7 @@ class ProjectMenu(QObject):
             self.menu.addAction(text, action)
         inner: dict[str, QMenu] = {}
         for text, action in entries[5:]:
-            word = text.split()[1]
+            word = text.split()[2 if text.startswith("All of") else 1]
             if word not in inner:
                 inner[word] = self.menu.addMenu(word.capitalize())
             inner[word].addAction(text, action)
@@ -133,6 +135,10 @@ class ProjectMenu(QObject):
         name, _ = QFileDialog.getOpenFileName(self.window_, "Bring in", "", "machines (*.urdf *.xml)")
         if name:
             self.show_sheet(ImportSheet(self.bench, Path(name), "", self.window_))
+
+    def edit_all(self, kind: Kind) -> None:
+        """Everything that stands in the chosen file of a kind."""
+        self.show_sheet(FileSheet(self.bench, kind, (), self.window_))
 
     def ask_name(self, title: str, kind: Kind) -> None:
         """Ask for the name of a copy, or another name."""

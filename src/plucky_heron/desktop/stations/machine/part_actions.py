@@ -11,6 +11,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QMenu
 
 from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.stations.machine.import_sheet import PATTERNS, ImportSheet
 from plucky_heron.errors import HeronError
 from plucky_heron.files import write_whole
@@ -37,6 +38,8 @@ class PartActions(QObject):
         super().__init__(menu)
         self.bench, self.menu, self.more, self.selected = bench, menu, more, selected
         menu.aboutToShow.connect(self.fill)
+        more.addAction("All of this part … (Ctrl+E)", self.edit_all)
+        more.addSeparator()
         more.addAction("Copy (Ctrl+C)", self.copy)
         more.addAction("Paste (Ctrl+V)", self.paste)
         more.addSeparator()
@@ -69,6 +72,18 @@ class PartActions(QObject):
             ("Body hinged to", "hinge", "box"), ("Body sliding on", "slider", "box"), ("Body fixed to", "fixed", "box"),
         ):  # fmt: skip
             self.menu.addAction(f"{text} {body}", lambda k=kind, s=shape: self.add_body(k, s))
+        self.menu.addAction(
+            f"Driven link on {body}",
+            lambda: self._add("bodies", lambda d, m: editing.add_link(d, m, body), f"link on {body}"),
+        )
+        self.menu.addAction(
+            f"Wheel on {body}",
+            lambda: self._add("bodies", lambda d, m: editing.add_wheel(d, m, body), f"wheel on {body}"),
+        )
+        self.menu.addAction(
+            f"Thruster on {body}",
+            lambda: self._add("drives", lambda d, m: editing.add_thruster(d, m, body), f"thruster on {body}"),
+        )
         shapes = self.menu.addMenu(f"Shape of {body}")
         for shape in ("box", "sphere", "capsule", "cylinder"):
             shapes.addAction(
@@ -148,6 +163,12 @@ class PartActions(QObject):
         """What was copied, hung on the chosen body."""
         parent, text = self.body(), QGuiApplication.clipboard().text()
         self._add("bodies", lambda d, m: editing.put_limb(d, m, editing.from_text(text), parent), f"pasted on {parent}")
+
+    def edit_all(self) -> FileSheet:
+        """Every key of the chosen part, and of the whole file."""
+        sheet = FileSheet(self.bench, "machines", self.selected(), self.menu.window())
+        sheet.open()
+        return sheet
 
     def import_file(self) -> None:
         """A machine, a mesh or a drawing from elsewhere."""

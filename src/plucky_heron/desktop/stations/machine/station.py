@@ -157,7 +157,7 @@ class MachineStation(Station):
 
     def _shortcuts(self) -> None:
         for keys, action in (
-            ("Ctrl+D", self.parts.duplicate), ("Ctrl+M", self.parts.mirror), ("Ctrl+C", self.parts.copy), ("Ctrl+V", self.parts.paste),
+            ("Ctrl+E", self.parts.edit_all), ("Ctrl+D", self.parts.duplicate), ("Ctrl+M", self.parts.mirror), ("Ctrl+C", self.parts.copy), ("Ctrl+V", self.parts.paste),
             ("Delete", self.parts.remove),
         ):  # fmt: skip
             made = QShortcut(QKeySequence(keys), self, action)

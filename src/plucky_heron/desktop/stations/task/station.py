@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.forms.widgets import Card, Choice, Rows, bare_card, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
@@ -63,6 +64,7 @@ class TaskStation(Station):
         self.scene.activated.connect(self._scene_chosen)
         self.view = button("view", self._turn, "link", "another view")
         line.addWidget(self.scene)
+        line.addWidget(button("All of it …", self.edit_all, "link", "all that stands in the task"))
         line.addWidget(button("New task …", self.new_task, "link", "new task from a wish"))
         line.addStretch(1)
         line.addWidget(self.view)
@@ -122,6 +124,12 @@ class TaskStation(Station):
         self._name_view()
         QTimer.singleShot(300, self, self._ask_series)  # what is on the screen comes first
         self._hands()
+
+    def edit_all(self) -> FileSheet:
+        """Every key of the task file."""
+        self.sheet = FileSheet(self.bench, "tasks", (), self.window())
+        self.sheet.open()
+        return self.sheet
 
     def new_task(self) -> None:
         """One more task for the machine, from a wish."""

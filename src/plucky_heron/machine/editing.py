@@ -265,7 +265,10 @@ def add_body(document: Any, machine: Machine, parent: str, kind: str = "hinge", 
         "inertia": [f"{side} kg*m**2"] * 3,
         "shapes": [{"kind": shape, "size": list(_HAND[shape]), "wash": "tide"}],
     }
-    joint: dict[str, Any] = {"kind": kind, "parent": parent, "child": "part"}
+    joint: dict[str, Any] = {
+        "kind": kind,
+        "child": "part",
+    }  # `put_limb` hangs it on the parent, which may be called alike
     if kind != "fixed":
         joint["axis"] = [0, 1, 0] if kind == "hinge" else [0, 0, 1]
         joint["damping"] = "0.1 N*m*s/rad" if kind == "hinge" else "10 N*s/m"
@@ -302,7 +305,7 @@ def add_link(document: Any, machine: Machine, parent: str) -> str:
         "shapes": [{"kind": "box", "size": [f"{length} m", f"{side} m", f"{side} m"], "at": [f"{length / 2:g} m", "0 m", "0 m"]}],
     }  # fmt: skip
     limb["joints"]["link_joint"] = {
-        "kind": "hinge", "parent": parent, "child": "link", "axis": [0, 1, 0], "origin": origin, "limits": ["-120 deg", "120 deg"],
+        "kind": "hinge", "child": "link", "axis": [0, 1, 0], "origin": origin, "limits": ["-120 deg", "120 deg"],
         "damping": "0.3 N*m*s/rad",
     }  # fmt: skip
     limb["drives"]["link_drive"] = {"kind": "effort", "joint": "link_joint", "limit": f"{max(6.0, 24.0 / (1 + outward)):.3g} N*m"}  # fmt: skip
@@ -310,7 +313,7 @@ def add_link(document: Any, machine: Machine, parent: str) -> str:
 
 
 def add_wheel(document: Any, machine: Machine, parent: str) -> str:
-    """A driven wheel at the left of a body, below its middle; returns its name. `mirrored` gives the one at the right."""
+    """A driven wheel at the left of a body, low and behind its middle, so that it runs straight ahead; returns its name. `mirrored` gives the one at the right."""
     (x, y, z), (a, b, c) = _outline(machine, parent)
     radius, width = max(0.25 * a, 0.04), max(0.15 * b, 0.02)
     total = sum(body.mass for body in machine.bodies.values())
@@ -322,11 +325,33 @@ def add_wheel(document: Any, machine: Machine, parent: str) -> str:
         "shapes": [{"kind": "cylinder", "size": [f"{radius:.4g} m", f"{width:.4g} m"], "turn": ["90 deg", "0 deg", "0 deg"], "wash": "heron"}],
     }  # fmt: skip
     limb["joints"]["left_axle"] = {
-        "kind": "hinge", "parent": parent, "child": "left_wheel", "axis": [0, 1, 0],
-        "origin": [f"{x:.4g} m", f"{y + 0.5 * b + 0.6 * width:.4g} m", f"{z - 0.5 * c:.4g} m"], "damping": "0.01 N*m*s/rad",
+        "kind": "hinge", "child": "left_wheel", "axis": [0, 1, 0],
+        "origin": [f"{x - 0.25 * a:.4g} m", f"{y + 0.5 * b + 0.6 * width:.4g} m", f"{z - 0.5 * c:.4g} m"], "damping": "0.01 N*m*s/rad",
     }  # fmt: skip
     effort = 0.3 * total * 9.81 * radius / 2.0
     limb["drives"]["left_motor"] = {"kind": "effort", "joint": "left_axle", "limit": f"{effort:.2g} N*m"}
+    return put_limb(document, machine, limb, parent)
+
+
+def add_caster(document: Any, machine: Machine, parent: str) -> str:
+    """A caster under the front of a body, down to where its wheels stand: a ball that slides; returns its name."""
+    (x, y, z), (a, _, c) = _outline(machine, parent)
+    bottom = z - 0.5 * c
+    ground = min(
+        (joint.origin[2] - shape.size[0] for joint in machine.joints.values() if joint.parent == parent and joint.kind == "hinge"
+         for shape in machine.bodies[joint.child].shapes if shape.kind in ("cylinder", "sphere")),
+        default=bottom - 0.1,
+    )  # fmt: skip
+    radius = max(0.5 * (bottom - ground), 0.01)
+    mass = 0.02 * sum(body.mass for body in machine.bodies.values())
+    limb: Limb = {section: {} for section in SECTIONS}
+    limb["bodies"]["caster"] = {
+        "mass": f"{mass:.3g} kg", "inertia": [f"{0.4 * mass * radius**2:.4g} kg*m**2"] * 3,
+        "shapes": [{"kind": "sphere", "size": [f"{radius:.4g} m"], "wash": "heron", "surface": {"friction": [0.02, 0.02]}}],
+    }  # fmt: skip
+    limb["joints"]["caster_mount"] = {
+        "kind": "fixed", "child": "caster", "origin": [f"{x + 0.35 * a:.4g} m", f"{y:.4g} m", f"{ground + radius:.4g} m"],
+    }  # fmt: skip
     return put_limb(document, machine, limb, parent)
 
 

@@ -13,8 +13,9 @@ from typing import Any, Literal
 import tomlkit
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import inside, read_text
+from plucky_heron.files import inside, read_text, validate
 from plucky_heron.machine import editing
+from plucky_heron.machine.schema import Machine
 from plucky_heron.upgrading import FORMAT
 
 Kind = Literal["machines", "sites", "tasks", "recipes"]
@@ -51,7 +52,7 @@ def free_name(folder: Path, kind: Kind, wanted: str) -> str:
 
 
 def new_machine(folder: Path, name: str, stands: str) -> Changes:
-    """A machine of one body to go on from, and a site where the project has none that suits it.
+    """A machine of one body to go on from, with a driven link where it stands on the ground, and a site where the project has none that suits it.
 
     stands: "stands" on the ground, "drives" on it, "flies" above it, "floats" on water; "in a plane" as seen from the side
     (flies) or from above (floats).
@@ -92,6 +93,8 @@ def new_machine(folder: Path, name: str, stands: str) -> Changes:
         editing.put_part(document, "forces", "water", hull)
         if stands == "floats":
             editing.put_part(document, "forces", "buoyancy", {"kind": "float", "body": "body"})
+    if stands == "stands":  # what stands needs something that moves
+        editing.add_link(document, validate(Machine, document.unwrap(), name), "body")
     changes: Changes = {f"machines/{name}.toml": tomlkit.dumps(document)}
     site = "water" if stands.startswith("floats") else "hall" if stands == "stands" else "yard"
     if not inside(folder, f"sites/{site}.toml").exists():

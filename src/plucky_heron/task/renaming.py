@@ -19,7 +19,7 @@ from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 
-PLAIN = ("name", "notes", "positive", "kind", "file", "wash", "unit", "format", "machine", "site")
+PLAIN = ("name", "notes", "positive", "kind", "file", "wash", "unit", "format", "machine", "site", "ending")
 """Keys whose texts are no formulas and name nothing."""
 
 
@@ -40,7 +40,10 @@ def entry_renamed(folder: Path, path: str, section: str, old: str, new: str) -> 
     kind = path.partition("/")[0]
     if kind == "machines" and not re.fullmatch(r"[A-Za-z][A-Za-z0-9_]*", new):
         raise FileError(folder / path, section, new, "a name has letters, digits and _, and begins with a letter")
-    _rename_key(entries, old, new)
+    text = _headers_renamed(read_text(inside(folder, path)), section, old, new)
+    document = tomlkit.parse(text)
+    if new not in document[section]:  # it stood on a line of its section
+        _rename_key(document[section], old, new)
     _rename_in(document, old, new, section if kind == "machines" else "")
     changes: dict[str, str | None] = {path: tomlkit.dumps(document)}
     if kind == "machines":
@@ -78,8 +81,23 @@ def _check(folder: Path, changes: dict[str, str | None]) -> None:
         bind(machine, site, task, str(place), code)
 
 
+def _headers_renamed(text: str, section: str, old: str, new: str) -> str:
+    """The text with the headers of an entry's tables under its new name; comments and the order of tables stay."""
+    key = re.escape(old) if re.fullmatch(r"[\w-]+", old) else f'"{re.escape(old)}"'
+    said = new if re.fullmatch(r"[\w-]+", new) else f'"{new}"'
+    header = re.compile(
+        rf"^(\s*\[\[?\s*{re.escape(section)}\s*\.\s*)(?:{key}|\"{re.escape(old)}\")(\s*[.\]])", re.MULTILINE
+    )
+    return header.sub(lambda found: f"{found[1]}{said}{found[2]}", text)
+
+
 def _rename_key(table: Any, old: str, new: str) -> None:
-    """Another key in the same place of a table."""
+    """Another key in the same place of a table; of one that stands in pieces, at its end."""
+    if not hasattr(table, "remove"):
+        value = table[old]
+        del table[old]
+        table[new] = value
+        return
     kept = [(key, table[key]) for key in list(table)]
     for key, _ in kept:
         table.remove(key)
@@ -87,39 +105,63 @@ def _rename_key(table: Any, old: str, new: str) -> None:
         table[new if key == old else key] = value
 
 
+_JOINT = r"(?:position|velocity|angle|rate|effort|damping|stiffness|rest|armature|friction)"
+_AFTER = {
+    "joints": rf"(?=(?:\.(?:x|y|z|turn|rx|ry|rz))?\.{_JOINT}(?![\w.]))",
+    "bodies": r"(?=\.(?:x|y|z|roll|pitch|yaw|mass|drag_area)(?![\w.])|\.own\.|\.(?:velocity|rate)\.[xyz](?!\w)|\s*[,)]|(?![\w.(\[]))",
+    "drives": r"(?=\.(?:limit|gain|integral_gain|rate_gain|lag)(?!\w))",
+    "sensors": r"(?=\.[a-z]|\[|(?![\w.(]))",
+    "tanks": r"(?=\.mass(?!\w))",
+}
+"""What follows the name of a part in a formula, or in a key such as ``cable.position``: it tells parts of one name apart."""
+_KEYED = {"joints": ("placing", "hold", "joint_scales"), "drives": ("mixing", "drives")}
+"""Tables of a task whose keys are parts."""
+_REFERS = {
+    "joint": "joints", "follows": "joints", "body": "bodies", "parent": "bodies", "child": "bodies", "a": "bodies", "b": "bodies",
+    "wheel": "bodies", "tank": "tanks", "drive": "drives", "no_contact": "bodies",
+}  # fmt: skip
+"""Keys whose values are names of parts."""
+
+
 def _rename_in(part: Any, old: str, new: str, section: str) -> None:
-    """All that names an entry, in keys and values, down through tables and lists."""
-    token = re.compile(rf"(?<![\w.\"]){re.escape(old)}(?![\w])")
+    """All that names a part, in keys and values, down through tables and lists; of a task's own entries, all that is a formula."""
+    after = _AFTER.get(section, r"(?!\w)" if not section else r"(?!)")
+    token = re.compile(rf"(?<![\w.\"]){re.escape(old)}{after}")
     if isinstance(part, dict):
         for key in list(part):
             value = part[key]
-            if isinstance(value, str):
-                if key not in PLAIN and token.search(value) and not _is_other(key, section):
-                    part[key] = token.sub(new, value)
+            if key == "ending" and not section:
+                _replace_names(part, key, old, new)
+            elif key in _REFERS and (not section or _REFERS[key] == section):
+                _replace_names(part, key, old, new)
+            elif isinstance(value, str) and key not in PLAIN and key not in _REFERS:
+                part[key] = token.sub(new, value)
+            elif isinstance(value, dict):
+                if key in _KEYED.get(section, ()):
+                    for inner in list(value):
+                        front, dot, rest = inner.partition(".")
+                        if front == old:
+                            _rename_key(value, inner, f"{new}{dot}{rest}")
+                _rename_in(value, old, new, section)
             else:
                 _rename_in(value, old, new, section)
-            # keys such as "cable.position" of starts, or a joint in regulator.hold; names of entries of their own stay
-            front, dot, rest = key.partition(".")
-            if section and front == old and (dot or key == old) and _names_parts(part, key):
-                _rename_key(part, key, f"{new}{dot}{rest}")
+            if section and "." in key and token.match(key):
+                _rename_key(part, key, token.sub(new, key, count=1))
     elif isinstance(part, list):
         for k, value in enumerate(part):
-            if isinstance(value, str):
-                if value == old:
-                    part[k] = new
-            else:
+            if isinstance(value, dict | list):
                 _rename_in(value, old, new, section)
+            elif isinstance(value, str) and not section and value == old:
+                part[k] = new
 
 
-def _is_other(key: str, section: str) -> bool:
-    """Whether a key refers to parts of another section."""
-    sections = {
-        "joint": "joints", "follows": "joints", "body": "bodies", "parent": "bodies", "child": "bodies", "a": "bodies", "b": "bodies",
-        "wheel": "bodies", "tank": "tanks", "drive": "drives",
-    }  # fmt: skip
-    return key in sections and bool(section) and sections[key] != section
-
-
-def _names_parts(table: Any, key: str) -> bool:
-    """Whether a key of a table names a part of the machine: with a quantity behind it, or holding a text or number."""
-    return "." in key or not isinstance(table[key], dict)
+def _replace_names(table: Any, key: str, old: str, new: str) -> None:
+    """A name, or lists of them."""
+    value = table[key]
+    if isinstance(value, str) and value == old:
+        table[key] = new
+    elif isinstance(value, list):
+        for pair in value:
+            for k, name in enumerate(pair if isinstance(pair, list) else ()):
+                if name == old:
+                    pair[k] = new

@@ -10,10 +10,10 @@ from typing import Any
 
 from pydantic import BaseModel
 from PySide6.QtCore import QEvent, QObject, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from plucky_heron.desktop.forms.schema import Spec, specs_of
-from plucky_heron.desktop.forms.widgets import Choice, label
+from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, label
 from plucky_heron.units import plain_number, pretty_unit
 
 Path = tuple[str | int, ...]
@@ -43,7 +43,7 @@ class SchemaForm(QWidget):
         self.grid.setHorizontalSpacing(10)
         self.grid.setVerticalSpacing(5)
         self.grid.setColumnStretch(1, 3)
-        self.grid.setColumnStretch(2, 3)
+        self.grid.setColumnStretch(2, 4)
         self._row = 0
         self._fill(model, values, ())
         self.grid.setRowStretch(self._row, 1)
@@ -81,11 +81,9 @@ class SchemaForm(QWidget):
         self.editors[path] = editor
         name = label(spec.key.replace("_", " "), "soft")
         name.setToolTip(spec.says)
-        note = _note(spec)
         self.grid.addWidget(name, self._row, 0)
-        self.grid.addWidget(editor, self._row, 1, 1, 1 if note else 2)
-        if note:
-            self.grid.addWidget(label(note, "soft"), self._row, 2)
+        self.grid.addWidget(editor, self._row, 1)
+        self.grid.addWidget(ElidedLabel(_note(spec), "soft"), self._row, 2)
         self._row += 1
 
     def _editor(self, spec: Spec, value: Any, path: Path) -> QWidget:
@@ -122,7 +120,7 @@ class SchemaForm(QWidget):
 
     def _numbers(self, spec: Spec, value: Any, path: Path) -> QWidget:
         box = QWidget()
-        row = QHBoxLayout(box)
+        row = QGridLayout(box)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
         given = list(value) if isinstance(value, list | tuple) else []
@@ -136,7 +134,7 @@ class SchemaForm(QWidget):
             line.setAccessibleName(f"{spec.key} {k + 1}")
             line.setPlaceholderText(f"{shown[k]:g}" if k < len(shown) and isinstance(shown[k], int | float) else "")
             lines.append(line)
-            row.addWidget(line)
+            row.addWidget(line, k // 3, k % 3)  # of an inertia the products in a row of their own
         box.setProperty("shown", texts)
 
         def typed() -> None:
@@ -237,4 +235,5 @@ def _placeholder(spec: Spec) -> str:
 
 
 def _note(spec: Spec) -> str:
-    return "a whole number" if spec.whole else f"in {pretty_unit(spec.unit)}" if spec.unit else ""
+    unit = "a whole number" if spec.whole else f"in {pretty_unit(spec.unit)}" if spec.unit else ""
+    return "; ".join(part for part in (unit, spec.says) if part)

@@ -81,6 +81,10 @@ class PartActions(QObject):
             lambda: self._add("bodies", lambda d, m: editing.add_wheel(d, m, body), f"wheel on {body}"),
         )
         self.menu.addAction(
+            f"Caster under {body}",
+            lambda: self._add("bodies", lambda d, m: editing.add_caster(d, m, body), f"caster under {body}"),
+        )
+        self.menu.addAction(
             f"Thruster on {body}",
             lambda: self._add("drives", lambda d, m: editing.add_thruster(d, m, body), f"thruster on {body}"),
         )

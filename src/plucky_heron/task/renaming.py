@@ -130,9 +130,7 @@ def _rename_in(part: Any, old: str, new: str, section: str) -> None:
     if isinstance(part, dict):
         for key in list(part):
             value = part[key]
-            if key == "ending" and not section:
-                _replace_names(part, key, old, new)
-            elif key in _REFERS and (not section or _REFERS[key] == section):
+            if (key == "ending" and not section) or (key in _REFERS and (not section or _REFERS[key] == section)):
                 _replace_names(part, key, old, new)
             elif isinstance(value, str) and key not in PLAIN and key not in _REFERS:
                 part[key] = token.sub(new, value)

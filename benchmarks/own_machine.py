@@ -18,7 +18,7 @@ from pathlib import Path
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-DATA = Path(__file__).resolve().parents[1] / "tests" / "data"
+DATA = Path(__file__).resolve().parents[1] / "docs" / "data"
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest

@@ -209,3 +209,67 @@ def test_methods_are_listed_with_their_advice_and_settings() -> None:
         "return_steps",
     }
     assert "goes wrong" in runner.invoke(app, ["methods"]).stdout
+
+
+DATA = Path(__file__).parents[2] / "docs" / "data"
+
+
+def test_a_machine_comes_from_a_urdf_with_the_task_that_is_wished(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    cell = tmp_path / "cell"
+    given = answer(
+        capsys,
+        "new",
+        str(cell),
+        "--from",
+        str(DATA / "picker.urdf"),
+        "--wish",
+        "reach a place",
+        "--answer",
+        "within=3 cm",
+    )
+    assert given["tasks"] == ["reach_a_place"]
+    assert "away < 0.03" in (cell / "tasks" / "reach_a_place.toml").read_text()
+    given = answer(
+        capsys, "import", str(DATA / "cartbot.urdf"), "--into", str(cell), "--wish", "dock", "--name", "cart"
+    )
+    assert given["machine"] == "cart" and given["task"] == "dock" and "machines/cart.toml" in given["files"]
+    assert any("grade" in line for line in given["assumed"])
+    offers = answer(capsys, "wish", "cart", "--project", str(cell))["wishes"]
+    assert {o["name"] for o in offers if o["fits"]} == {
+        "reach a place",
+        "follow a set-point",
+        "go along a course",
+        "dock",
+    }
+    assert all(o["why_not"] for o in offers if not o["fits"])
+    given = answer(capsys, "wish", "cart", "go along a course", "--name", "lane", "--project", str(cell))
+    assert given["task"] == "lane" and {line["card"] for line in given["written"]} >= {
+        "Observations",
+        "Site",
+        "Machine",
+    }
+    assert main(["wish", "cart", "--project", str(cell)]) == 0
+    assert "no feet" in capsys.readouterr().out
+
+
+def test_a_wish_and_an_import_that_cannot_be_are_explained(
+    capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path
+) -> None:
+    project = ["--project", str(folder)]
+    assert "no thrusters" in complaint(capsys, "wish", "hoist", "hover and fly to points", *project)
+    assert "no such wish" in complaint(capsys, "wish", "hoist", "fly", *project)
+    assert "no such machine" in complaint(capsys, "wish", "hist", "balance", *project)
+    assert "asked by none" in complaint(capsys, "wish", "hoist", "balance", "--answer", "depth=3 m", *project)
+    assert "name=value" in complaint(capsys, "wish", "hoist", "balance", "--answer", "far", *project)
+    fresh = tmp_path / "never"
+    assert "does not fit" in complaint(capsys, "new", str(fresh), "--from", str(DATA / "picker.urdf"), "--wish", "dock")
+    assert not fresh.exists(), "nothing is left of what could not be made"
+    (tmp_path / "broken.urdf").write_text("<robot>")
+    assert "not valid XML" in complaint(capsys, "import", str(tmp_path / "broken.urdf"), "--into", str(folder))
+    assert "no such file" in complaint(capsys, "import", str(tmp_path / "none.urdf"), "--into", str(folder))
+    again = ["import", str(DATA / "picker.urdf"), "--into", str(folder)]
+    assert main(again) == 0
+    capsys.readouterr()
+    assert "is there already" in complaint(capsys, *again)

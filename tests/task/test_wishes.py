@@ -31,7 +31,7 @@ from plucky_heron.task.wishes.region import region_of, summed
 from plucky_heron.task.wishes.writing import written_wish
 from tests.conftest import altered
 
-DATA = Path(__file__).parents[1] / "data"
+DATA = Path(__file__).parents[2] / "docs" / "data"
 UNSEEN = Path(__file__).parents[2] / "benchmarks" / "unseen"
 FITS = {
     "hoist": {"swing up", "balance"}, "punt": {"reach a place", "follow a set-point", "go along a course", "dock"},

@@ -6,7 +6,7 @@ It works on the same documents as the stations: each change is checked, written 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from pydantic import BaseModel
@@ -26,14 +26,17 @@ from PySide6.QtWidgets import (
 )
 
 from plucky_heron.desktop.bench.documents import put
+from plucky_heron.desktop.bench.parts import rename_entry
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.schema import Spec, kinds_of, specs_of, variant_of
 from plucky_heron.desktop.forms.schema_form import Path, SchemaForm
 from plucky_heron.desktop.forms.widgets import Card, button, label, scrolled
 from plucky_heron.dynamics.mass import solid
 from plucky_heron.errors import HeronError
+from plucky_heron.machine import editing
 from plucky_heron.machine.schema import GROUND, Body, Machine
 from plucky_heron.machine.site import Site
+from plucky_heron.task.problem import Problem
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.units import parse
@@ -302,18 +305,22 @@ class FileSheet(QDialog):
         for path in {self.at if len(self.at) % 2 == 0 else self.at[:-1], ()}:
             model, _, _ = self.schema_at(path)
             if model is not None:
-                found += [((*path, s.key), s) for s in specs_of(model) if s.kind in ("list", "table")]
+                found += [
+                    ((*path, s.key), s) for s in specs_of(model) if s.kind in ("list", "table") and s.key != "joints"
+                ]
         return sorted(found, key=lambda pair: -len(pair[0]))
 
     def add_one(self, path: Path, model: type[BaseModel], kind: str, name: str = "") -> str:
         """Add an entry with what it must have; returns what is wrong, or nothing."""
         _, spec, value = self.schema_at(path)
+        if self.kind == "machines" and path == ("bodies",):
+            return self._add_body()
         entry = self.template(model, kind)
         if spec is not None and spec.kind == "list":
             key: str | int = len(value) if isinstance(value, list) else 0
         else:
             taken = value if isinstance(value, dict) else {}
-            stem = name or f"{kind or path[-1]}".rstrip("s").replace(" ", "_")
+            stem = name or self._wanted_name(str(path[-1]), kind)
             key = next(n for n in (stem, *(f"{stem}_{k}" for k in range(2, 999))) if n not in taken)
 
         def change(document: Any) -> None:
@@ -327,13 +334,23 @@ class FileSheet(QDialog):
             self.go((*path, key))
         return wrong
 
+    def _add_body(self) -> str:
+        """A body comes with the joint that carries it."""
+        machine, made = self._problem.machine, []
+        parent = str(self.at[1]) if self.at[:1] == ("bodies",) and len(self.at) > 1 else self._first(machine.bodies)
+        wrong = self.bench.rewrite("machines", lambda d: made.append(editing.add_body(d, machine, parent)), "new body")
+        self._say(wrong)
+        if not wrong:
+            self.refresh()
+            self.go(("bodies", made[0]))
+        return wrong
+
     def template(self, model: type[BaseModel], kind: str) -> dict[str, Any]:
         """The least that an entry must say, from what there is."""
         entry: dict[str, Any] = {"kind": kind} if kind else {}
-        if model.__name__ == "Shape":
-            return entry | {"size": SIZES.get(kind, ["0.1 m"])}
-        if model.__name__ == "Drive":
-            return entry | self._drive(kind)
+        special = {"Shape": self._shape, "Drive": self._drive, "Sensor": self._sensor}.get(model.__name__)
+        if special is not None:
+            return entry | special(kind)
         if model.__name__ == "Distribution":
             return {"uniform": [0, 0]}
         for spec in specs_of(model):
@@ -349,20 +366,58 @@ class FileSheet(QDialog):
             elif spec.kind == "choice":
                 entry[spec.key] = spec.options[0]
             elif spec.kind == "pairs":
-                entry[spec.key] = {n: "0" for n in (self.bench.problem.model.drives[:1] if self.bench.problem else ())}
+                entry[spec.key] = {self._first(n for n in (c.name for c in self._problem.commands)): "0"}
             else:
                 entry[spec.key] = {"formula": "0", "name": self._free(model.__name__.lower()), "file": ""}.get(
                     spec.key, 1
                 )
-        if model.__name__ == "Course":
-            entry |= {"points": [[0, 0], [10, 0]]}
-        if model.__name__ == "Wall":
-            entry |= {"points": [[0, 0], [2, 0]]}
-        if model.__name__ == "Observation":
-            entry |= {"range": [-1, 1], "formula": "time"}
-        if model.__name__ == "Action" and self.bench.problem is not None and self.bench.problem.model.drives:
-            entry |= {"drive": self.bench.problem.model.drives[0]}
-        return entry
+        return entry | self._more(model.__name__, kind)
+
+    def _more(self, schema: str, kind: str) -> dict[str, Any]:
+        """What an entry wants besides its required keys."""
+        bodies, drives = list(self._problem.machine.bodies), self._problem.model.drives
+        if schema in ("Rod", "Pin"):
+            return {"a": bodies[0], "b": bodies[1] if len(bodies) > 1 else GROUND}
+        found: dict[str, dict[str, Any]] = {
+            "Course": {"points": [[0, 0], [10, 0]]}, "Wall": {"points": [[0, 0], [2, 0]]},
+            "Observation": {"range": [0, 10], "formula": "time", "unit": "s"}, "Ending": {"formula": "time > 1000"},
+            "Action": {"drive": drives[0]} if drives else {"limits": [-1, 1]},
+        }  # fmt: skip
+        return found.get(schema, {}) | ({"limits": [-1, 1]} if schema == "Action" and kind == "increment" else {})
+
+    @property
+    def _problem(self) -> Problem:
+        assert self.bench.problem is not None, "a sheet is of something that can be read"
+        return self.bench.problem
+
+    @staticmethod
+    def _first(names: Iterable[str]) -> str:
+        return next(iter(names), "")
+
+    def _shape(self, kind: str) -> dict[str, Any]:
+        corners = [[x, y, z] for x in (0, 0.2) for y in (0, 0.2) for z in (0, 0.2)]
+        return {"points": corners} if kind == "hull" else {"size": SIZES.get(kind, ["0.1 m"])}
+
+    def _sensor(self, kind: str) -> dict[str, Any]:
+        machine = self._problem.machine
+        if kind == "joint":
+            return {"joint": self._first(n for n, j in machine.joints.items() if j.letters)}
+        return {"body": self._first(machine.bodies)} | (
+            {"mark": self._first(self._problem.site.marks)} if kind == "bearing" else {}
+        )
+
+    def _wanted_name(self, section: str, kind: str) -> str:
+        """A name for a new entry; where names mean something, one that does."""
+        task, model = self._problem.task, self._problem.model
+        meant: dict[str, Iterable[str]] = {
+            "starts": (f"{j}.position" for j in model.joints if f"{j}.position" not in task.starts),
+            "variation": (p for p in model.parameters if p not in task.variation),
+            "placing": (n for n in self._problem.machine.joints if f"{n}.x" in model.joints and n not in task.placing),
+        }
+        if self.kind == "tasks" and section in meant:
+            return self._first(meant[section]) or section
+        stem = {"bodies": "body"}.get(section, section.removesuffix("s"))
+        return (kind or stem).replace(" ", "_")
 
     def _free(self, word: str) -> str:
         document = self.bench.document(self.kind)
@@ -370,10 +425,10 @@ class FileSheet(QDialog):
         return next(n for n in (word, *(f"{word}_{k}" for k in range(2, 999))) if n not in taken)
 
     def _drive(self, kind: str) -> dict[str, Any]:
-        problem = self.bench.problem
-        bodies = list(problem.machine.bodies) if problem is not None else []
+        problem = self._problem
+        bodies = list(problem.machine.bodies)
         joints = list(self.options("joint") or [])
-        slider = bool(joints) and problem is not None and problem.machine.joints[joints[-1]].kind == "slider"
+        slider = bool(joints) and problem.machine.joints[joints[-1]].kind == "slider"
         force = "N" if slider else "N*m"
         if kind == "thrust":
             return {"body": bodies[0] if bodies else "", "limit": "10 N"}
@@ -391,23 +446,19 @@ class FileSheet(QDialog):
 
     def rename_to(self, new: str) -> str:
         """Another name for the chosen entry, wherever the project names it; returns what is wrong, or nothing."""
-        from plucky_heron.desktop.bench.parts import rename_entry
-
-        section, old = self.at[0], str(self.at[-1])
+        section, old, above = self.at[0], str(self.at[-1]), self.at[:-1]
         if not re.fullmatch(r"[A-Za-z][\w .-]{0,59}", new):
             wrong = f"{new!r} is no name; wanted letters, digits and _, beginning with a letter"
         else:
             wrong = rename_entry(self.bench, self.kind, str(section), old, new)
         self._say(wrong)
         if not wrong:
-            self.at = (*self.at[:-1], new)
+            self.at = (*above, new)
             self.refresh()
         return wrong
 
     def remove_it(self) -> None:
         """Take the chosen entry out."""
-        from plucky_heron.machine import editing
-
         path, problem = self.at, self.bench.problem
         if self.kind == "machines" and len(path) == 2 and problem is not None:
             wrong = self.bench.rewrite("machines", lambda d: editing.remove(d, problem.machine, str(path[0]), str(path[1])), f"without {path[1]}")  # fmt: skip

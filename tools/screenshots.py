@@ -26,6 +26,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.stations.catalogue import STATIONS
+from plucky_heron.desktop.stations.task.station import TaskStation
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.station import TrainingStation
 from plucky_heron.desktop.window import Window
@@ -39,7 +40,7 @@ from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, with_changes
 
 MACHINES = {
-    "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200, "climb": 700, "rock": 120,
+    "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
 TASKS = (("lane", 150, {1: "task-marshcart"}),)
@@ -101,6 +102,28 @@ def inside_sheet(problem: Problem, out: Path, pause: Callable[[float], None]) ->
         pause(1.0)
         sheet.grab().save(str(out / "inside-the-method.png"))
         sheet.close()
+
+
+def own_machine(
+    window: Window, out: Path, wait: Callable[[Callable[[], bool]], None], pause: Callable[[float], None]
+) -> None:
+    """What the davit could be wished to do, and the sheet of one of its parts."""
+    window.bench.choose_machine("davit")
+    window.enter(1)
+    station = cast("TaskStation", window.station)
+    station.new_task()
+    wait(lambda: station.wish.look is not None)
+    pause(0.8)
+    window.grab().save(str(out / "task-from-a-wish.png"))
+    station.wish.left.emit()
+    window.enter(0)
+    pause(0.3)
+    window.stations[0].choose("drives", "luff")
+    sheet = window.stations[0].parts.edit_all()
+    sheet.resize(*SIZE)
+    pause(0.5)
+    sheet.grab().save(str(out / "all-of-a-part.png"))
+    sheet.reject()
 
 
 def smoke() -> None:
@@ -186,6 +209,8 @@ def main() -> None:
                 window.enter(number)
                 pause(3.5)
                 window.grab().save(str(given.out / f"{name}.png"))
+        if not given.methods:
+            own_machine(window, given.out, wait, pause)
         if not given.tasks and not given.methods:
             editing(window, pause)
             window.grab().save(str(given.out / "machine-editing.png"))

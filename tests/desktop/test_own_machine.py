@@ -392,3 +392,35 @@ def test_machines_are_chosen_in_the_causeway_with_or_without_a_task(qtbot: QtBot
     for number in range(7):
         window.enter(number)
     assert "no task" in bench.rewrite("tasks", lambda d: None, "nothing")
+
+
+def test_the_focus_stays_where_it_was_after_an_edit(qtbot: QtBot, window: Window) -> None:
+    window.bench.choose_task("lift")
+    window.enter(0)
+    station = window.station
+    station.choose("drives", "push")
+    qtbot.wait(50)
+    field = next(w for w in station.findChildren(QLineEdit) if w.isVisible() and "limit" in w.accessibleName())
+    name = field.accessibleName()
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, "1300 N")
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert window.bench.problem.machine.drives["push"].limit == 1300.0
+    qtbot.waitUntil(lambda: QApplication.focusWidget().accessibleName() == name)
+    window.bench.edit("machines", ["drives", "push", "lag"], "0.05 s", "elsewhere")
+    qtbot.wait(50)
+    assert QApplication.focusWidget().accessibleName() == name
+
+
+def test_f1_opens_the_page_on_what_has_the_focus(qtbot: QtBot, window: Window) -> None:
+    window.enter(0)
+    window.station.choose("drives", "push")
+    qtbot.wait(50)
+    field = next(w for w in window.station.findChildren(QLineEdit) if w.isVisible())
+    field.setFocus()
+    page = window.open_page()
+    assert page.about.text().startswith(field.accessibleName()) and "joint ladder" in page.text.toPlainText()
+    for number in range(7):
+        window.enter(number)
+        assert len(window.open_page().text.toPlainText()) > 500

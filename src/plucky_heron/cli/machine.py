@@ -39,6 +39,8 @@ def simulate(
 
         described = read_urdf(file, free=free)
         machine, notes = described.machine, described.notes
+        if free:
+            notes = [*notes, "it moves freely and there is no ground here, so it falls; heron import puts it on one"]
     else:
         machine = read_machine(file)
     given = pairs(start, "--start")

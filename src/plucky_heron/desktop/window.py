@@ -24,6 +24,7 @@ from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
 from plucky_heron.desktop.shell.causeway import Causeway
+from plucky_heron.desktop.shell.page import Page
 from plucky_heron.desktop.shell.project_menu import ProjectMenu
 from plucky_heron.desktop.shell.start_page import StartPage
 from plucky_heron.desktop.stations.base import Station
@@ -108,6 +109,7 @@ class Window(QMainWindow):
         QShortcut(QKeySequence("Ctrl+Z"), self, self.bench.undo.undo)
         QShortcut(QKeySequence("Ctrl+Shift+Z"), self, self.bench.undo.redo)
         QShortcut(QKeySequence("Ctrl+K"), self, self.open_finder)
+        QShortcut(QKeySequence("F1"), self, self.open_page)
         QShortcut(QKeySequence("F6"), self, lambda: self.next_card(1))
         QShortcut(QKeySequence("Shift+F6"), self, lambda: self.next_card(-1))
 
@@ -203,6 +205,12 @@ class Window(QMainWindow):
 
         box.finished.connect(chosen)
         box.open()
+
+    def open_page(self) -> Page:
+        """What has the focus, and the page of the handbook on the station in sight."""
+        self.page = Page(self.stack.currentIndex(), QApplication.focusWidget(), self)
+        self.page.show()
+        return self.page
 
     def open_finder(self) -> None:
         """Choose a station, task or run by typing."""

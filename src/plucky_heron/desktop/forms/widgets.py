@@ -74,14 +74,13 @@ class Card(QFrame):
         outer.setContentsMargins(14, 10, 14, 12)
         outer.setSpacing(6)
         self.caption = label(caption.upper(), "caption")
-        self.note = label(note, "soft")
+        self.note = ElidedLabel(note, "soft")
         self.note.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if caption:
             head = QHBoxLayout()
             head.setSpacing(8)
             head.addWidget(self.caption)
-            head.addStretch(1)
-            head.addWidget(self.note)
+            head.addWidget(self.note, 1)
             outer.addLayout(head)
         self.body = QVBoxLayout()
         self.body.setSpacing(4)
@@ -167,6 +166,7 @@ class QuantityField(QLineEdit):
 
     def __init__(self, unit: str, name: str, check: Callable[[float], str] | None = None) -> None:
         super().__init__()
+        self.setMinimumHeight(22)
         self.unit, self.check = unit, check
         self.setAccessibleName(name)
         self._shown = ""

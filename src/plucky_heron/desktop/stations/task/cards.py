@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from plucky_heron.desktop.charts.gauges import Bars, Gauge
 from plucky_heron.desktop.forms.entry_sheet import EntrySheet, Field
@@ -285,18 +285,17 @@ class EndsCard(EditCard):
         self.body.addWidget(self.measure)
         self.body.addWidget(rule())
         self.body.addWidget(label("TIMING", "caption"))
-        line = QHBoxLayout()
-        line.setSpacing(6)
+        line = QGridLayout()
+        line.setHorizontalSpacing(6)
+        line.setVerticalSpacing(1)
         self.rate, self.limit = QuantityField("1/s", "control rate"), QuantityField("s", "time limit")
         self.substeps = QuantityField("", "substeps")
-        for field, key, text in (
-            (self.rate, "control_rate", "Hz control"), (self.substeps, "substeps", "substeps"), (self.limit, "time_limit", "limit"),
-        ):  # fmt: skip
-            field.setFixedWidth(58)
+        for column, (field, key, text) in enumerate((
+            (self.rate, "control_rate", "Hz control"), (self.substeps, "substeps", "substeps"), (self.limit, "time_limit", "time limit"),
+        )):  # fmt: skip
             field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
-            line.addWidget(field)
-            line.addWidget(label(text, "soft"))
-        line.addStretch(1)
+            line.addWidget(label(text, "soft"), 0, column)
+            line.addWidget(field, 1, column)
         self.body.addLayout(line)
         self.clock = label("", "soft", wrap=True)
         self.body.addWidget(self.clock)

@@ -150,7 +150,7 @@ class TaskStation(Station):
 
     def _name_view(self) -> None:
         order = ("side", "top", "end", "free")
-        self.view.setText(f"see it from {['above', 'the end', 'anywhere', 'the side'][order.index(self.drawing.view)]}")
+        self.view.setText(f"from {['above', 'the end', 'anywhere', 'the side'][order.index(self.drawing.view)]}")
 
     def _loaded(self) -> None:
         self.model.series = None

@@ -424,3 +424,21 @@ def test_f1_opens_the_page_on_what_has_the_focus(qtbot: QtBot, window: Window) -
     for number in range(7):
         window.enter(number)
         assert len(window.open_page().text.toPlainText()) > 500
+
+
+def test_other_projects_are_opened_in_the_place_of_this_one(qtbot: QtBot, folder: Path, tmp_path: Path) -> None:
+    from plucky_heron.desktop import window as windows
+
+    other = empty_project(tmp_path / "other").folder
+    first = windows.open_window(folder)
+    for target in (other, folder, other):
+        now = windows._OPEN[-1]
+        now.project_menu.opened.emit(target)
+        qtbot.wait(400)
+        assert [w.bench.project.folder for w in windows._OPEN] == [target.resolve()]
+    assert not first.isVisible() and first.bench.closed
+    windows._OPEN[-1].project_menu.opened.emit(tmp_path)
+    assert "is not a project" in windows._OPEN[-1].bench.trouble and len(windows._OPEN) == 1
+    windows._OPEN[-1].close()
+    qtbot.wait(300)
+    assert not windows._OPEN and recent_projects()[0] == other.resolve()

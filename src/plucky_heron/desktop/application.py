@@ -20,9 +20,14 @@ def make_application(dark: bool = False) -> QApplication:
     """The application object with our theme; the existing one if there is one."""
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
+    _HELD[:] = [app]
     app.setApplicationName("Plucky Heron")
     apply_theme(app, dark)
     return app
+
+
+_HELD: list[QApplication] = []
+"""The application: it would be gone as soon as nobody in Python held it."""
 
 
 def run_window(folder: Path | None, dark: bool | None = None) -> int:

@@ -296,7 +296,8 @@ def add_link(document: Any, machine: Machine, parent: str) -> str:
     """A link of 0.3 m along x, hinged about y at the end of the parent, with the drive that carries it; returns its name."""
     length, mass, side = 0.3, 1.0, 0.05
     across = mass * (length**2 + side**2) / 12.0
-    outward = sum(1 for joint in machine.joints.values() if joint.kind == "hinge")
+    # a geared motor that carries two more such links: its rotor is felt, and its speed has an end
+    effort = max(6.0, 24.0 / (1 + sum(1 for joint in machine.joints.values() if joint.kind == "hinge")))
     origin = [f"{v:.6g} m" for v in _end(machine, parent)]
     limb: Limb = {section: {} for section in SECTIONS}
     limb["bodies"]["link"] = {
@@ -306,9 +307,9 @@ def add_link(document: Any, machine: Machine, parent: str) -> str:
     }  # fmt: skip
     limb["joints"]["link_joint"] = {
         "kind": "hinge", "child": "link", "axis": [0, 1, 0], "origin": origin, "limits": ["-120 deg", "120 deg"],
-        "damping": "0.3 N*m*s/rad",
+        "damping": "0.3 N*m*s/rad", "armature": f"{0.002 * effort:.3g} kg*m**2",
     }  # fmt: skip
-    limb["drives"]["link_drive"] = {"kind": "effort", "joint": "link_joint", "limit": f"{max(6.0, 24.0 / (1 + outward)):.3g} N*m"}  # fmt: skip
+    limb["drives"]["link_drive"] = {"kind": "effort", "joint": "link_joint", "limit": f"{effort:.3g} N*m", "no_load_speed": "8 rad/s"}  # fmt: skip
     return put_limb(document, machine, limb, parent)
 
 

@@ -124,7 +124,9 @@ class Draft:
     def timing(self, rate: float, limit: float, substeps: int, why: str) -> None:
         """The clock."""
         self.task["timing"] = {"control_rate": said(rate, "Hz"), "substeps": substeps, "time_limit": said(limit, "s")}
-        self.lines.append(Line("Timing", f"{show(rate, 'Hz')}, {substeps} substeps, {show(limit, 's')} at most", why))
+        self.lines.append(
+            Line("Timing", f"{rate:g} Hz, {substeps} substeps", why or f"an episode lasts {limit:g} s at most")
+        )
 
     def sensor(self, name: str, entry: dict[str, Any]) -> str:
         """A sensor that the machine gets; its name, another one where that is taken."""

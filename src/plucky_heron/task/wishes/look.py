@@ -47,6 +47,8 @@ class Travel:
         The same of the body that travels: speeds in its own axes, and its fastest rate of turning.
     way : float
         How far the farthest copy came.
+    turning_slow : float
+        Rate of turning that was met while it hardly moved; little of what has to drive to turn.
     least, most : (3,)
         Where the body came at all.
     """
@@ -56,6 +58,7 @@ class Travel:
     across: float
     upward: float
     turning: float
+    turning_slow: float
     way: float
     least: Array
     most: Array
@@ -363,7 +366,7 @@ class Look:
         if len(low):
             edges[COPIES // 2], edges[COPIES // 2 + 1] = low, high
         substeps, fastest = 10, np.zeros((COPIES, len(self.model.joints)))
-        own, reached = np.zeros((COPIES, 6)), []
+        own, reached, pace, rate = np.zeros((COPIES, 6)), [], [], []
         base = self.model.bodies.index(self.base) if self.base else 0
         first = plant.locate()[:, base, :3].copy()
         commands = edges.copy()
@@ -376,15 +379,20 @@ class Look:
             fastest = np.maximum(fastest, np.where(alive, np.abs(plant.velocity), 0.0))
             plant.locate()
             own = np.maximum(own, np.where(alive, np.abs(plant.own[:, base]), 0.0))
+            pace.append(np.linalg.norm(plant.own[:, base, :2], axis=1))
+            rate.append(np.where(plant.active, np.abs(plant.own[:, base, 5]), 0.0))
             reached.append(np.where(alive, plant.located[:, base, :3] - first, 0.0))
         places = np.array(reached)
         drawn = slice(0, COPIES // 2)
         joints = dict(zip(self.model.joints, np.quantile(fastest[drawn], 0.9, axis=0).tolist(), strict=True))
         quick = np.quantile(own, 0.9, axis=0)
         rates = np.quantile(own[drawn], 0.9, axis=0)
+        slow = np.array(pace) < 0.1 * max(float(quick[:2].max()), 1e-9)
+        turns = np.array(rate)[slow]
         way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
         return Travel(
-            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), way,
+            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()),
+            float(np.quantile(turns, 0.9)) if turns.size else 0.0, way,
             places.min(axis=(0, 1)), places.max(axis=(0, 1)),
         )  # fmt: skip
 

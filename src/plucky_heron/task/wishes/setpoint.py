@@ -45,7 +45,7 @@ class FollowSetpoint(Wish):
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base
         speed, turn = given["speed"], given["turn"]
-        backwards = -0.5 * speed if look.travel.least[0] < -0.1 or not look.wheels else 0.0
+        backwards = -0.5 * speed if look.travel.least[0] < -0.1 and not steered(look) else 0.0
         draft.setpoint("wanted.speed", "m/s", backwards, speed, given["every"])
         draft.observe("wanted speed", "wanted.speed", "m/s", speed, "what is wanted")
         draft.signal("speed_error", f"wanted.speed - {base}.own.velocity.x", "m/s")
@@ -53,7 +53,13 @@ class FollowSetpoint(Wish):
         inside = [f"abs(speed_error) < {given['within'] * speed:.3g}"]
         slope = f"abs(speed_error) / {speed:.4g}"
         if turn > 0.0:
-            draft.setpoint("wanted.turn", "rad/s", -turn, turn, given["every"])
+            if steered(look):
+                # it turns only as it drives: what is wanted is a bend, and the turn that goes with the speed
+                bend = turn / speed
+                draft.setpoint("wanted.bend", "rad/m", -bend, bend, given["every"])
+                draft.signal("wanted.turn", "wanted.bend * wanted.speed", "rad/s")
+            else:
+                draft.setpoint("wanted.turn", "rad/s", -turn, turn, given["every"])
             draft.observe("wanted turn", "wanted.turn", "rad/s", turn, "what is wanted")
             draft.signal("turn_error", f"wanted.turn - {base}.own.rate.z", "rad/s")
             terms.append(f"near(turn_error, {0.3 * turn:.3g})")
@@ -71,3 +77,8 @@ class FollowSetpoint(Wish):
         vary_mass(draft, base, given["variation"])
         draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
         return draft
+
+
+def steered(look: Look) -> bool:
+    """Whether it has to drive in order to turn."""
+    return look.travel.turning_slow < 0.3 * min(look.travel.turning, 1.0)

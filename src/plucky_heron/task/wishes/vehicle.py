@@ -37,7 +37,7 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
         Question("within", "within", within, "m", "a part of its own length", 1e-3, far),
         Question("slow", "slower than", nice(0.15 * speed), "m/s", "at rest, not in passing", 1e-3, 1e3),
         Question("hold", "held for", 0.5, "s", "at rest, not in passing", 0.0, 60.0),
-        *clock(max(1.5, 0.5 * time), limit_for(time, 4.0, 8.0), "four times the way at full speed, at least 8 s"),
+        *clock(max(1.0, 0.3 * time), limit_for(time, 4.0, 8.0), "four times the way at full speed, at least 8 s"),
         load_question(look, look.base),
     )  # fmt: skip
 

@@ -9,7 +9,7 @@ from plucky_heron.task.wishes.draft import Draft, Line, Question
 from plucky_heron.task.wishes.look import Look, nice
 
 RATES = (5.0, 10.0, 20.0, 25.0, 50.0, 100.0, 200.0)
-SAMPLES = 16.0
+SAMPLES = 11.0
 """Samples that a whole motion of the quickest joint should last: fewer are coarse, many more teach a critic little from one to the next."""
 
 

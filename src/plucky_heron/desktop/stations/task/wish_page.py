@@ -194,6 +194,16 @@ class Where(Drawing):
         for edge in self._edges():
             painter.drawPolyline(QPolygonF([frame.place(p) for p in edge]))
 
+    def fit(self) -> None:
+        """Zoom out until all of the region is in sight."""
+        self.zoom = 1.0
+        edges = self._edges()
+        if edges and self.scene is not None:
+            left, right, low, high = self.scene.extent(self.view)
+            wide = float(np.ptp(np.concatenate(edges), axis=0).max())
+            self.zoom = float(np.clip(min(right - left, high - low) / max(1.3 * wide, 1e-9), 0.05, 1.0))
+        self.update()
+
     def _edges(self) -> list[Array]:
         """Lines (k, 3) round where marks will be."""
         if self.square is not None:
@@ -404,7 +414,7 @@ class WishPage(QWidget):
         if "mark.x" in marks:
             spans = [[parse(v, "m") for v in marks.get(f"mark.{a}", ["0 m", "0 m"])] for a in "xyz"]
             self.where.square = np.array(spans)[:, 0], np.array(spans)[:, 1]
-        self.where.update()
+        self.where.fit()
 
     def write_it(self) -> None:
         """Write the task, and go on to it."""

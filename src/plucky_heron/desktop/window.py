@@ -245,6 +245,8 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Jobs end with the window, runs do not."""
+        # what charts have put off is done while their items still stand: later it would find some that are gone
+        QApplication.sendPostedEvents()
         self.bench.close()
         if self in _OPEN:
             _OPEN.remove(self)

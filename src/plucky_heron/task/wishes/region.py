@@ -221,6 +221,8 @@ def drawn_in(low: Array, high: Array, margin: Array, reached: Callable[[Array], 
     """
     low, high = low.copy(), high.copy()
     axes = np.flatnonzero(high > low)
+    if not len(axes):
+        return low, high
     grid = np.array(list(itertools.product((0.0, 0.5, 1.0), repeat=len(axes)))).reshape(-1, len(axes))
     for _ in range(40):
         wide = high - low

@@ -81,3 +81,37 @@ def test_an_error_reaches_whoever_started_a_process_pool(error: HeronError) -> N
 def fail_with(error: HeronError) -> None:
     """Raised in another process."""
     raise error
+
+
+def test_an_episode_is_gone_through_by_hand_and_kept(folder: Path) -> None:
+    assert dir(ph) == ["__version__", "new", "open"]
+    opened = ph.open(folder)
+    hand = opened.rehearse("lift", seed=3)
+    first = hand.samples[0]
+    again = opened.rehearse("lift", seed=3).samples[0]
+    assert (
+        first == again
+        and first.time == 0.0
+        and first.observations["offset"] != opened.rehearse("lift", seed=4).samples[0].observations["offset"]
+    )
+    sample = hand.advance(push="200 N")
+    assert sample.commands == {"push": 200.0, "reel": 0.0} and sample.time == pytest.approx(0.02)
+    assert sum(sample.terms.values()) == pytest.approx(sample.reward) and not hand.over
+    assert hand.advance({"push": 1e9}).commands["push"] == 500.0, "within the limits"
+    with pytest.raises(StateError, match="did you mean push"):
+        hand.advance(pusch=1)
+    with pytest.raises(HeronError, match="kg"):
+        hand.advance(push="3 kg")
+    kept = hand.keep("mine")
+    assert kept.read_text().splitlines()[0] == "push,reel" and len(kept.read_text().splitlines()) == 3
+    while not hand.over:
+        hand.advance(push=500)
+    assert "ended" in repr(hand) and len(hand.table()) == len(hand.samples)
+    with pytest.raises(StateError, match="begin another one"):
+        hand.advance()
+    assert hand.begin(1).observations != first.observations
+    with pytest.raises(StateError, match="nothing was commanded"):
+        hand.keep()
+    hand.advance(push=1)
+    with pytest.raises(StateError, match="is no name"):
+        hand.keep("../../out")

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from plucky_heron.analysis.proving.proof import Proof
+    from plucky_heron.analysis.rehearsal import Rehearsal
     from plucky_heron.analysis.result_table import ResultTable
     from plucky_heron.analysis.shakedown.rehearsals import Shakedown
     from plucky_heron.learning.policy import Policy
@@ -224,6 +225,12 @@ class Project:
         from plucky_heron.analysis.shakedown.rehearsals import shake_down_task
 
         return shake_down_task(self.problem(task), self.folder, progress)
+
+    def rehearse(self, task: str, seed: int = 1) -> Rehearsal:
+        """An episode to go through by hand, command by command."""
+        from plucky_heron.analysis.rehearsal import Rehearsal
+
+        return Rehearsal(self.problem(task), seed, self.folder)
 
     def fits(self, task: str, method: str = "ppo") -> ResultTable:
         """Settings that fit a task by a method's standard, with why."""

@@ -184,7 +184,9 @@ class Workbench(QObject):
     def recipes(self) -> list[str]:
         """Recipes that may be used for the task: those in files, the standard, and one that is tried."""
         found = list(self.project.recipes_of([self.task]))
-        beside = [STANDARD] + ([self.unwritten.name] if self.unwritten is not None else [])
+        tried = self.unwritten
+        fits = tried is not None and (not tried.tasks or self.task in tried.tasks)
+        beside = [STANDARD] + ([tried.name] if tried is not None and fits else [])
         return found + [name for name in beside if name not in found]
 
     def choose_method(self, method: str) -> None:

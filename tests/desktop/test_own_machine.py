@@ -187,10 +187,10 @@ def test_the_project_menu_renames_copies_and_removes(qtbot: QtBot, window: Windo
     assert bench.task == "lift_again"
     dict(menu.entries())["Remove task lift_again …"]()
     assert isinstance(menu.sheet, AskFirst)
-    menu.sheet.yes()
+    menu.sheet.take()
     assert "lift_again" not in bench.project.tasks() and bench.task in bench.project.tasks()
     dict(menu.entries())["Remove machine hoist …"]()
-    menu.sheet.yes()
+    menu.sheet.take()
     assert "is used by tasks/" in menu.sheet.wrong.text() and "hoist" in bench.project.machines()
 
 

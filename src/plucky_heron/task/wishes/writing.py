@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,6 +16,7 @@ from plucky_heron.machine.reading import read_machine
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.task.problem import bind
+from plucky_heron.task.project_files import check_name, free_name
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES, draft_of, wish_named
 from plucky_heron.task.wishes.draft import Draft, Question
@@ -85,11 +85,7 @@ def written_on(
     paths = f"machines/{machine}.toml", f"sites/{site}.toml"
     look = Look(*_both(folder, texts, paths))
     draft = draft_of(wish_named(wish), look, answers)
-    name = name or free_name(folder, draft.name)
-    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]*", name):
-        raise FileError("wish", "name", name, "a name has letters, digits, _ and -, and begins with a letter or digit")
-    if inside(folder, f"tasks/{name}.toml").exists():
-        raise FileError(folder / f"tasks/{name}.toml", "", None, "is there already; choose another name")
+    name = check_name(folder, "tasks", name or free_name(folder, "tasks", draft.name))
     texts = dict(texts)
     if draft.sensors:
         document = tomlkit.parse(texts[paths[0]])
@@ -115,12 +111,3 @@ def _both(folder: Path, texts: Mapping[str, str], paths: tuple[str, str]) -> tup
     machine = validate(Machine, parse_toml(texts[paths[0]], machine_path), machine_path)
     site = validate(Site, parse_toml(texts[paths[1]], site_path), site_path)
     return with_meshes(machine, machine_path), with_drawings(site, site_path)[0]
-
-
-def free_name(folder: Path, wanted: str) -> str:
-    """A name for a task file that is not taken."""
-    stem = re.sub(r"[^A-Za-z0-9]+", "_", wanted).strip("_")
-    name, number = stem, 2
-    while inside(folder, f"tasks/{name}.toml").exists():
-        name, number = f"{stem}_{number}", number + 1
-    return name

@@ -161,6 +161,20 @@ def test_a_urdf_in_the_window_asks_whether_it_travels(qtbot: QtBot, bare: Window
     assert rover.free.isChecked() and any("grade" in line for line in rover.report.converted)
     arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
     assert not arm.free.isChecked()
+    arm.name.setText("../arm")
+    arm.read()
+    assert "letters, digits" in arm.wrong.text() and not arm.keep.isEnabled()
+    arm.name.setText("gripper")
+    arm.wish.setCurrentText("dock")
+    arm.read()
+    assert "the base does not travel" in arm.wrong.text()
+    arm.wish.setCurrentText("reach a place")
+    arm.read()
+    assert any("mark ahead" in line for line in arm.report.converted)
+    arm.keep_it()
+    assert bare.bench.problem.task.machine == "gripper" and bare.bench.task == "reach_a_place"
+    bare.bench.choose_machine("gripper")
+    arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
     arm.keep_it()
     assert bare.bench.task == "picker" and bare.pages.currentWidget() is bare.stack
 

@@ -5,17 +5,27 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, QuantityField, Rows, button, label, scrolled
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.machine import editing
-from plucky_heron.task.importing import MEANINGS, ImportReport, drawing_of_site, legend_of, mesh_shape  # fmt: skip
+from plucky_heron.task.importing import (  # fmt: skip
+    MEANINGS,
+    ImportReport,
+    drawing_of_site,
+    legend_of,
+    mesh_shape,
+    plain_name,
+)
 from plucky_heron.task.machine_import import machine_from_urdf, travels
+from plucky_heron.task.project_files import check_name
+from plucky_heron.task.wishes.catalogue import WISHES
 
 PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
 _UNUSED = "not used"
+_NO_WISH = "to see it and let it go"
 
 
 class ImportSheet(QDialog):
@@ -60,6 +70,8 @@ class ImportSheet(QDialog):
     def _make_choices(self) -> None:
         self.free = QCheckBox("its first link moves freely; else it stands on the ground")
         self.free.setAccessibleName("moves freely")
+        self.name, self.wish = QLineEdit(plain_name(self.path)), Choice("its first task")
+        self.name.setAccessibleName("name of the machine")
         self.legend: dict[str, Choice] = {}
         self.scale = QuantityField("m", "metres a unit of the drawing")
         self.scale.show_value(0.01)
@@ -67,6 +79,11 @@ class ImportSheet(QDialog):
             self.free.setChecked(self._looks_free())
             self.free.toggled.connect(lambda _: self.read())
             self.choices.add_wide(self.free)
+            self.name.editingFinished.connect(self.read)
+            self.choices.add("called", self.name)
+            self.wish.addItems([_NO_WISH, *(wish.name for wish in WISHES)])
+            self.wish.activated.connect(lambda _: self.read())
+            self.choices.add("its first task", self.wish)
         elif self.kind == "drawing":
             self.scale.edited.connect(lambda *_: self.read())
             self.choices.add("one unit or pixel is", self.scale)
@@ -113,7 +130,12 @@ class ImportSheet(QDialog):
         problem = self.bench.problem
         if self.kind == "machine":
             self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
-            return machine_from_urdf(self.path, self.free.isChecked(), folder=self.bench.project.folder)
+            wish = "" if self.wish.currentText() == _NO_WISH else self.wish.currentText()
+            name = self.name.text().strip()
+            check_name(self.bench.project.folder, "machines", name)
+            return machine_from_urdf(
+                self.path, self.free.isChecked(), wish, folder=self.bench.project.folder, name=name
+            )
         if problem is None:
             raise FileError(self.path, "", None, "needs a task: choose one first")
         if self.kind == "mesh":

@@ -456,3 +456,32 @@ def test_other_projects_are_opened_in_the_place_of_this_one(qtbot: QtBot, folder
     windows._OPEN[-1].close()
     qtbot.wait(300)
     assert not windows._OPEN and recent_projects()[0] == other.resolve()
+
+
+def test_a_new_site_is_made_under_the_task_and_edited_in_its_sheet(qtbot: QtBot, window: Window, folder: Path) -> None:
+    bench = window.bench
+    bench.choose_task("lane")
+    dict(window.project_menu.entries())["New site …"]()
+    sheet = window.project_menu.sheet
+    sheet.name.setText("flats")
+    sheet.take()
+    assert "there already" in sheet.wrong.text()
+    sheet.name.setText("yard")
+    sheet.take()
+    # the lane needs a course, which a plain site has not: said, and shown as it was
+    assert bench.trouble and "course" in bench.trouble
+    bench.undo.undo()
+    assert bench.problem.task.site == "flats" and not (folder / "sites" / "yard.toml").exists()
+    bench.choose_task("lift")
+    assert not parts.make_site(bench, "yard") and bench.problem.task.site == "yard"
+    made = FileSheet(bench, "sites")
+    qtbot.addWidget(made)
+    made._edited(("terrain", "kind"), "slope")
+    made._edited(("terrain", "slope"), "5 deg")
+    assert bench.problem.site.terrain.kind == "slope" and bench.problem.site.terrain.slope == pytest.approx(
+        0.0873, abs=1e-4
+    )
+    assert not made.add_one(
+        ("walls",), next(s.inner for s in specs_of(type(bench.problem.site)) if s.key == "walls"), ""
+    )
+    assert "wall" in bench.problem.site.walls

@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+import tomlkit
+
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.errors import FileError, HeronError
+from plucky_heron.files import read_text
 from plucky_heron.task.project_files import (
     ONE,
     Changes,
     Kind,
+    check_name,
     copied,
     first_task_changed,
     new_machine,
+    new_site,
     removed,
     renamed,
 )
@@ -39,6 +44,24 @@ def make_machine(bench: Workbench, name: str, stands: str) -> str:
     except HeronError as error:
         return str(error)
     bench.change_files(changes, f"new machine {name}", name, "")
+    return ""
+
+
+def make_site(bench: Workbench, name: str) -> str:
+    """A plain site, on which the task that is looked at stands from then on; returns what is wrong, or nothing."""
+    machine, task = bench.chosen()
+    folder, problem = bench.project.folder, bench.problem
+    try:
+        check_name(folder, "sites", name)
+        wet = problem is not None and problem.site.water_level is not None
+        changes: Changes = {f"sites/{name}.toml": new_site(name, "floats" if wet else "drives")}
+        if task:
+            document = tomlkit.parse(read_text(folder / "tasks" / f"{task}.toml"))
+            document["site"] = name
+            changes[f"tasks/{task}.toml"] = tomlkit.dumps(document)
+    except HeronError as error:
+        return str(error)
+    bench.change_files(changes, f"new site {name}", machine, task)
     return ""
 
 

@@ -49,6 +49,7 @@ class ProjectMenu(QObject):
         found: list[tuple[str, Callable[[], object]]] = [
             ("New project …", self.new_project), ("Open project …", self.open_project), ("Save a copy of the project …", self.save_copy),
             ("New machine …", self.new_machine), ("Bring in a URDF …", self.bring_in),
+            ("New site …", self.new_site),
         ]  # fmt: skip
         kinds: tuple[Kind, ...] = ("machines", "sites", "tasks", "recipes")
         for kind in kinds:
@@ -75,10 +76,10 @@ class ProjectMenu(QObject):
             recent.addAction(f"{folder.name}   {folder.parent}", lambda f=folder: self.opened.emit(f))
         recent.setEnabled(bool(others))
         self.menu.addSeparator()
-        for text, action in entries[3:5]:
+        for text, action in entries[3:6]:
             self.menu.addAction(text, action)
         inner: dict[str, QMenu] = {}
-        for text, action in entries[5:]:
+        for text, action in entries[6:]:
             word = text.split()[2 if text.startswith("All of") else 1]
             if word not in inner:
                 inner[word] = self.menu.addMenu(word.capitalize())
@@ -127,6 +128,16 @@ class ProjectMenu(QObject):
     def new_machine(self) -> None:
         """Ask how a new machine stands."""
         self.show_sheet(NewMachine(self.bench, self.window_))
+
+    def new_site(self) -> None:
+        """Ask for the name of a new site."""
+        wanted = free_name(self.bench.project.folder, "sites", "site")
+        says = (
+            "a plain site with level ground or water; the task stands on it from then on"
+            if self.bench.has_task
+            else "a plain site with level ground"
+        )
+        self.show_sheet(AskName("Make it", says, wanted, lambda name: parts.make_site(self.bench, name), self.window_))
 
     def bring_in(self) -> None:
         """A URDF from elsewhere."""

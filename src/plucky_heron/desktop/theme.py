@@ -146,7 +146,7 @@ def _style(t: Theme) -> str:
     QTableView:focus {{ border: 1px solid {t.tide}; }}
     QHeaderView, QHeaderView::section {{ background: transparent; border: none; color: {t.soft}; padding: 2px 6px; }}
     QListWidget {{ background: transparent; border: none; outline: none; }}
-    QListWidget::item {{ padding: 3px 4px; border-bottom: 1px solid {t.faint}; color: {t.ink}; }}
+    QListWidget::item {{ padding: 3px 4px; border-bottom: 1px solid {t.faint}; border-left: 3px solid transparent; color: {t.ink}; }}
     QListWidget::item:selected {{ background: {t.faint}; color: {t.ink}; border-left: 3px solid {t.tide}; }}
     QListWidget:focus {{ border: 1px solid {t.tide}; }}
     """

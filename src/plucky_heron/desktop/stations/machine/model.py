@@ -11,4 +11,7 @@ def stake(bench: Workbench) -> StakeState:
     problem = bench.problem
     if problem is None:
         return StakeState(0.0, "no machine", trouble=True)
-    return StakeState(1.0, f"{len(problem.machine.bodies)} bodies, {len(problem.machine.drives)} drives")
+    bodies, drives = len(problem.machine.bodies), len(problem.machine.drives)
+    return StakeState(
+        1.0, f"{bodies} {'body' if bodies == 1 else 'bodies'}, {drives} drive{'s' if drives != 1 else ''}"
+    )

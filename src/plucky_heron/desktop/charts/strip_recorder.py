@@ -403,9 +403,11 @@ class Ledger(QWidget):
     ) -> None:
         t = theme()
         right = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-        painter.setFont(font(13))
+        size = 13 if row >= 15.0 else 11  # and nothing is cut where rows stand close
+        painter.setFont(font(size))
         painter.setPen(t.color("ink"))
-        painter.drawText(QRectF(0, y, 106, row), Qt.AlignmentFlag.AlignVCenter, name)
+        words = painter.fontMetrics().elidedText(name.replace("_", " "), Qt.TextElideMode.ElideRight, 106)
+        painter.drawText(QRectF(0, y - 3, 106, row + 6), Qt.AlignmentFlag.AlignVCenter, words)
         bar = QRectF(zero, y + row / 2 - 5, length, 10).normalized()
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color("moss" if value >= 0 else "plum"))
@@ -416,14 +418,14 @@ class Ledger(QWidget):
                 painter.drawRect(QRectF(x, bar.top(), 2, bar.height()))
         painter.setPen(QPen(t.color("ink"), 1))
         painter.drawLine(QPointF(zero, y + 3), QPointF(zero, y + row - 3))
-        painter.setFont(font(13, bold=True))
+        painter.setFont(font(size, bold=True))
         text = f"{value:+.1f}".replace("-", "−") if abs(value) >= 0.05 else "0"
-        painter.drawText(QRectF(self.width() - 70, y, 70, row), right, text)
+        painter.drawText(QRectF(self.width() - 70, y - 3, 70, row + 6), right, text)
         if step is not None:
-            painter.setFont(font(13))
+            painter.setFont(font(size))
             painter.setPen(t.color("soft"))
             text = f"{step:+.3f}".replace("-", "−") if abs(step) >= 5e-4 else "0"
-            painter.drawText(QRectF(self.width() - 150, y, 76, row), right, text)
+            painter.drawText(QRectF(self.width() - 150, y - 3, 76, row + 6), right, text)
 
 
 __all__ = ["Ledger", "StripRecorder", "label", "traces_of", "usual_names"]

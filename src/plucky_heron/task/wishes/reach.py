@@ -120,7 +120,10 @@ def seen_from(region: Region, axes: list[int], joint: str) -> list[tuple[str, st
     found = []
     if right and ahead:
         c, s = f"cos({joint}.position)", f"sin({joint}.position)"
-        found = [("ahead", f"({right}) * {c} + ({ahead}) * {s}"), ("to the left", f"({ahead}) * {c} - ({right}) * {s}")]
+        names = (
+            ("ahead", "to the left") if region.axes[2, 2] > 0.9 else ("along the first link", "across the first link")
+        )
+        found = [(names[0], f"({right}) * {c} + ({ahead}) * {s}"), (names[1], f"({ahead}) * {c} - ({right}) * {s}")]
     return [*found, *([("along the axis", up)] if up else [])]
 
 

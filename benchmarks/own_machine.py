@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -23,6 +23,11 @@ DATA = Path(__file__).resolve().parents[1] / "docs" / "data"
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
+
+if TYPE_CHECKING:
+    from plucky_heron.desktop.stations.machine.station import MachineStation
+    from plucky_heron.desktop.stations.shakedown.station import ShakedownStation
+    from plucky_heron.desktop.stations.task.station import TaskStation
 
 BUILT = {
     "arm": ("stands", ["link: Driven link on link"], "reach a place"),
@@ -75,7 +80,7 @@ class Session:
         press(self.window.begin, "Make it")
         spin(lambda: self.bench.problem is not None, 20, "new machine")
         self.window.enter(0)
-        station = self.window.stations[0]
+        station = cast("MachineStation", self.window.stations[0])
         for line in parts:
             body, _, action = line.partition(": ")
             station.choose("bodies", body)
@@ -98,7 +103,7 @@ class Session:
     def wish(self, name: str) -> None:
         """A task, by the page of wishes."""
         self.window.enter(1)
-        station = self.window.station
+        station = cast("TaskStation", self.window.station)
         if self.bench.has_task:
             station.new_task()
         page = station.wish
@@ -112,7 +117,7 @@ class Session:
     def shake_down(self) -> list[str]:
         """The rehearsals and checks; names of what is not as it should be."""
         self.window.enter(2)
-        self.window.station.rehearse()
+        cast("ShakedownStation", self.window.station).rehearse()
         spin(lambda: self.bench.shakedown is not None and self.bench.job is None, 120, "shakedown")
         assert self.bench.shakedown is not None
         return [c.name for c in self.bench.shakedown.checks if not c.passed]
@@ -183,4 +188,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    main()

@@ -23,6 +23,7 @@ from plucky_heron.desktop.shell.chooser import Chooser
 from plucky_heron.desktop.shell.project_menu import NewProject
 from plucky_heron.desktop.window import Window
 from plucky_heron.files import read_toml
+from plucky_heron.machine.site import Wall
 from plucky_heron.project import Project, empty_project
 from plucky_heron.recent import recent_projects, remember_project
 from tests.desktop.test_window import LEFT, opened
@@ -253,7 +254,7 @@ def test_keys_say_what_they_mean() -> None:
     assert next(s for s in specs_of(Drive) if s.key == "lag").unit == "s"
 
 
-def type_into(qtbot: QtBot, line: QLineEdit, text: str) -> None:
+def type_into(qtbot: QtBot, line: Any, text: str) -> None:
     """Type a value and leave the field with Enter."""
     line.setFocus()
     line.selectAll()
@@ -296,7 +297,7 @@ CASES = [
     if kind != "recipes"
     for spec in specs_of(schema)
     if spec.kind in ("list", "table")
-    for model in (spec.variants or (spec.inner,))
+    for model in (*spec.variants, *([spec.inner] if spec.inner else []))
     for variant in (kinds_of(model) or ("",))
 ]
 
@@ -384,7 +385,8 @@ def test_the_choice_of_projects_remembers_and_says_what_is_wrong(qtbot: QtBot, f
 
 
 def test_a_copy_of_the_project_leaves_runs_behind_and_never_lands_in_itself(window: Window, tmp_path: Path) -> None:
-    menu, found = window.project_menu, []
+    menu = window.project_menu
+    found: list[Path] = []
     menu.opened.disconnect()
     menu.opened.connect(found.append)
     assert "inside the project" in menu.copy_to(window.bench.project.folder / "copy")
@@ -481,7 +483,5 @@ def test_a_new_site_is_made_under_the_task_and_edited_in_its_sheet(qtbot: QtBot,
     assert bench.problem.site.terrain.kind == "slope" and bench.problem.site.terrain.slope == pytest.approx(
         0.0873, abs=1e-4
     )
-    assert not made.add_one(
-        ("walls",), next(s.inner for s in specs_of(type(bench.problem.site)) if s.key == "walls"), ""
-    )
+    assert not made.add_one(("walls",), Wall, "")
     assert "wall" in bench.problem.site.walls

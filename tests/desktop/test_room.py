@@ -97,12 +97,12 @@ def test_every_station_has_room(qtbot: QtBot, trained_copy: Path, size: tuple[in
     window.resize(*size)
     window.show()
     qtbot.waitExposed(window)
-    wrong = {}
+    wrong: dict[str, list[str]] = {}
     for number in range(7):
         window.enter(number)
         qtbot.wait(150)
         if told := faults(window):
-            wrong[number + 1] = told
+            wrong[str(number + 1)] = told
     window.bench.choose_machine("davit")
     window.enter(1)
     window.station.new_task()

@@ -118,7 +118,7 @@ def test_every_place_of_the_region_is_reached(lengths: list[float], axis: list[f
 
         def miss(q: np.ndarray, place: np.ndarray = place) -> np.ndarray:
             frame = poses(machine, dict(zip(joints, q, strict=True)))[body]
-            return (frame @ np.array([*look.tip, 1.0]))[:3] - place
+            return np.asarray((frame @ np.array([*look.tip, 1.0]))[:3] - place)
 
         tries = [least_squares(miss, generator.uniform(-limit, limit, len(joints)), bounds=(-limit, limit)) for _ in range(12)]  # fmt: skip
         assert min(float(np.linalg.norm(t.fun)) for t in tries) < 5e-3 * region.reach

@@ -24,6 +24,8 @@ from plucky_heron.project import Project, create, demo_source
 from plucky_heron.simulation.drivers import Constant, Random
 from plucky_heron.simulation.trials import run_company
 from plucky_heron.task.machine_import import machine_from_urdf, travels
+from plucky_heron.task.problem import bind
+from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES, wish_named
 from plucky_heron.task.wishes.draft import answered
 from plucky_heron.task.wishes.look import Look, nice
@@ -209,3 +211,32 @@ def test_a_robot_without_collision_shapes_does_not_fall_through_the_ground(tmp_p
     assert any("visual geometry touches" in note for note in machine.notes)
     assert all(s.solid for b in machine.machine.bodies.values() for s in b.shapes)
     assert not any(s.solid for b in read_urdf(tmp_path / "bare.urdf").machine.bodies.values() for s in b.shapes)
+
+
+def test_many_drives_with_long_names_still_give_a_task() -> None:
+    machine = planar_arm([0.12] * 12, [0, 0, 1], 1.5)
+    data = machine.model_dump(exclude_defaults=True)
+    longer = "_of_the_right_hand_side_of_the_upper_body_seen_from_behind"
+    data["joints"] = {f"{k}{longer}"[:60]: {**v} for k, v in data["joints"].items()}
+    data["drives"] = {
+        f"{k}{longer}"[:60]: {**v, "joint": f"{v['joint']}{longer}"[:60]} for k, v in data["drives"].items()
+    }
+    long = validate(Machine, data, "row")
+    look = Look(long, Site())
+    for name in ("reach a place", "hold a pose", "follow a set-point"):
+        wish = wish_named(name)
+        assert not wish.unfit(look)
+        draft = wish.write(look, answered(wish.questions(look), {}))
+        task = validate(Task, draft.document("row", "hall", name).unwrap(), "row")
+        sensed = validate(Machine, {**data, "sensors": draft.sensors}, "row")
+        assert len(bind(sensed, Site(), task, "row").entries) > 24
+
+
+def test_machines_with_loops_are_told_so(both: dict[str, Project]) -> None:
+    machine = planar_arm([0.3, 0.3], [0, 0, 1], 2.0)
+    data = machine.model_dump(exclude_defaults=True) | {
+        "forces": {"tie": {"kind": "rod", "a": "link1", "at_a": [0.3, 0, 0]}}
+    }
+    look = Look(validate(Machine, data, "row"), Site())
+    told = {w.name: w.unfit(look) for w in WISHES}
+    assert "close loops" in told["reach a place"] and "close loops" in told["hold a pose"] and all(told.values())

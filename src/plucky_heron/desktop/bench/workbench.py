@@ -143,7 +143,8 @@ class Workbench(QObject):
             return self.project.problem(self.task, faults)
         if not self.machine_name:
             return None
-        return provisional_problem(self.project.folder, self.machine_name, self.project.site_of(self.machine_name))
+        site = self.project.site_of(self.machine_name) if self.project.sites() else ""
+        return provisional_problem(self.project.folder, self.machine_name, site)
 
     @property
     def has_task(self) -> bool:

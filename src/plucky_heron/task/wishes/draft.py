@@ -15,6 +15,9 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.units import parse, show
 from plucky_heron.upgrading import FORMAT
 
+LONGEST_FORMULA = 950
+"""Characters: a little less than a formula may have."""
+
 
 @dataclass(frozen=True)
 class Question:
@@ -161,12 +164,17 @@ class Draft:
         if not names:
             return
         efforts = [n for n in names if machine.drives[n].kind in ("effort", "thrust")]
-        if 0 < len(efforts) <= 12:
+        if efforts:
             squares = " + ".join(f"(action.{n} / {machine.command_limit(n):.6g})**2" for n in efforts)
-            self.reward("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
-        if len(names) <= 12:
+            self.small("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
+        if names:
             squares = " + ".join(f"((action.{n} - previous.action.{n}) / {span(machine.command_range(n)):.6g})**2" for n in names)  # fmt: skip
-            self.reward("chatter", f"-({squares}) / {len(names)}", 2.0 * share, "commands stay smooth")
+            self.small("chatter", f"-({squares}) / {len(names)}", 2.0 * share, "commands stay smooth")
+
+    def small(self, name: str, formula: str, weight: float, why: str) -> None:
+        """A term that the task can do without, left out where so many drives with such names make more than one formula holds."""
+        if len(formula) <= LONGEST_FORMULA:
+            self.reward(name, formula, weight, why)
 
     def joints(self, joints: list[str], why: str = "state is complete", wheels: bool = False) -> None:
         """Positions and speeds of joints: angles without stops by sine and cosine, of wheels the speed alone."""

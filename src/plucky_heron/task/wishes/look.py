@@ -31,6 +31,7 @@ HELD = 0.4
 """Seconds for which a rehearsal holds a drawn command."""
 SAMPLES = 6000
 """Poses that are looked at for what can be reached."""
+LOOPS = "rods or pins close loops in it, which no wish knows yet"
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -83,6 +84,7 @@ class Look:
             (n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")), ""
         )
         self.base = machine.joints[self.base_joint].child if self.base_joint else ""
+        self.loops = bool(tied(self.model))
         acting = ("effort", "speed", "position")
         self.driven = list(dict.fromkeys(str(d.joint) for d in machine.drives.values() if d.kind in acting))
         self.thrusters = [n for n, d in machine.drives.items() if d.kind == "thrust"]

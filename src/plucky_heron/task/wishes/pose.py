@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from plucky_heron.task.wishes.draft import Draft, Question
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import LOOPS, Look, nice
 from plucky_heron.task.wishes.reach import clear_share
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
 
@@ -23,6 +23,8 @@ class HoldPose(Wish):
             return "it travels: give it a place or a speed"
         if not look.driven:
             return "no joint of it is driven"
+        if look.loops:
+            return LOOPS
         if look.passive:
             return f"{look.passive[0]} has no drive"
         if look.weak:
@@ -56,7 +58,8 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
         part = look.machine.joints[joint]
         low, high = look.span(joint, share, 1.5)
         draft.setpoint(f"goal.{joint}", part.unit, low, high, every)
-        error = f"goal.{joint} - {joint}.position"
+        error = f"miss.{joint}"
+        draft.signal(error, f"goal.{joint} - {joint}.position", part.unit)
         draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(high - low), "where to go")
         near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in look.driven) else 0.03 * (high - low)  # fmt: skip
         apart.append((error, 0.5 * (high - low), near))

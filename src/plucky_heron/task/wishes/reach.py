@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question, said, shown
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import LOOPS, Look, nice
 from plucky_heron.task.wishes.region import Region, region_of, summed
 from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
@@ -30,6 +30,8 @@ class Reach(Wish):
         joints, _ = look.limb
         if not joints:
             return "no joint of it is driven"
+        if look.loops:
+            return LOOPS
         if look.weak:
             return f"gravity overcomes {look.weak[0]}: it can be swung up"
         if look.passive:

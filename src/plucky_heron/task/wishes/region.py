@@ -18,6 +18,8 @@ CELLS = (1, 24, 14, 9)
 SEEDS = 80
 MARGIN = 0.02
 """Share of the reach by which the rim of what can be reached is kept away from."""
+MOST_ELBOWS = 2
+"""Elbows whose side is kept; further ones have room enough by the others."""
 FLAT = 0.02
 """Share of the reach below which a coordinate is taken to be one value."""
 
@@ -178,6 +180,8 @@ def sides_of(look: Look, joints: list[str], body: str, positions: Array) -> dict
         hub = look.points(tried, look.machine.joints[before].child, np.zeros(3))
         away = np.linalg.norm(look.points(tried, body, look.tip) - hub, axis=1)
         straight[joint] = float(tried[np.argmax(away), look.index(joint)])
+        if len(straight) == MOST_ELBOWS:
+            break
     if not straight:
         return {}
     sides = np.array([positions[:, look.index(joint)] > at for joint, at in straight.items()])

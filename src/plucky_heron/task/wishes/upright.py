@@ -50,6 +50,8 @@ def heights(look: Look, positions: Array) -> Array:
 @functools.lru_cache(maxsize=8)
 def upright_of(look: Look) -> Upright | None:
     """The pose on end of the hinges that nothing holds; None where gravity does not care about them."""
+    if look.loops:
+        return None
     joints = [j for j in look.passive if look.machine.joints[j].kind == "hinge"] + look.weak
     if not joints or look.base or look.site.gravity < 0.1:
         return None

@@ -133,8 +133,10 @@ def test_urdf_is_read_with_its_conventions(tmp_path: Path) -> None:
     assert machine.joints["grip"].kind == "fixed"  # what it carries has no mass
     said = "\n".join(report.notes)
     assert machine.joints["slide"].friction == 0.1
-    for word in ("vendor_extra", "tool has no mass", "effort and velocity"):
+    for word in ("vendor_extra", "tool has no mass", "gets a drive of 10 N, its effort limit", "velocity limit"):
         assert word in said
+    slide = machine.drives["slide"]
+    assert (slide.kind, slide.limit, slide.no_load_speed) == ("effort", 10.0, 1.0) and list(machine.drives) == ["slide"]
     turn = rotation(0.3, -0.2, 0.9)
     own = turn @ np.array([[0.05, 0.002, -0.003], [0.002, 0.06, 0.001], [-0.003, 0.001, 0.02]]) @ turn.T
     assert machine.bodies["bar"].inertia[:3] == pytest.approx(np.diag(own))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+import threading
 import time
 import tomllib
 from dataclasses import replace
@@ -11,11 +13,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 from scipy.spatial import ConvexHull
+from shiboken6 import isValid
 
 from plucky_heron.analysis.machines.facts import derived_facts
 from plucky_heron.analysis.machines.part_numbers import part_numbers
@@ -359,6 +362,49 @@ def test_jobs_report_progress_results_stops_and_failures(qtbot: QtBot) -> None:
     with qtbot.waitSignal(job.failed, timeout=5000) as failed:
         job.start()
     assert failed.args == ["no such thing; there is another"]
+
+
+def test_a_job_goes_on_telling_after_its_window_has_gone(qtbot: QtBot) -> None:
+    """The thread never touches what the window deletes; an earlier form of the job crashed here within a second."""
+    told: list[float] = []
+    jobs = []
+    for k in range(300):
+        window = QObject()
+        job = Job("telling", lambda job: [job.tell(0.5) for _ in range(2000)], window)
+        job.progressed.connect(told.append)
+        jobs.append(job.start())
+        time.sleep(0.0005 * (k % 5))
+        window.deleteLater()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        QApplication.processEvents()
+        assert not isValid(job)
+    for job in jobs:
+        job.wait(5.0)
+        assert not job.busy
+
+
+def test_garbage_is_collected_in_the_window_s_thread_only(qtbot: QtBot) -> None:
+    threads: set[str] = set()
+    watching = lambda *_: threads.add(threading.current_thread().name)  # noqa: E731
+
+    def work(job: Job) -> int:
+        for k in range(300):
+            for _ in range(1000):
+                cycle: list[Any] = []
+                cycle.append(cycle)
+            job.tell(k / 300)
+            time.sleep(0.001)
+        return 1
+
+    job = Job("making garbage", work)
+    gc.callbacks.append(watching)
+    try:
+        with qtbot.waitSignal(job.done, timeout=20_000):
+            job.start()
+    finally:
+        gc.callbacks.remove(watching)
+    assert threads == {threading.main_thread().name}
+    qtbot.waitUntil(gc.isenabled, timeout=2000)
 
 
 def test_what_is_said_of_proofs_and_batches_is_what_the_numbers_allow() -> None:

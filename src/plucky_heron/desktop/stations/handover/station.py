@@ -290,7 +290,7 @@ class HandoverStation(Station):
             def watch(sample: Sample) -> bool:
                 nonlocal seen
                 seen += 1
-                job.shown.emit(sample)
+                job.show(sample)
                 return job.tell(min(1.0, seen / total)) if seen % 10 == 0 else not job.stopping
 
             return roll_out(

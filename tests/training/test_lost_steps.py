@@ -105,7 +105,7 @@ def test_in_trials_it_is_a_failure(folder: Path, monkeypatch: pytest.MonkeyPatch
     problem = Project(folder).problem("lift")
     trials = run_trials(problem, Rule(problem, "steady"), seed=1, stream="evaluation", count=4, threads=1)
     assert not trials.success[0] and trials.steps[0] == 1
-    assert not summarise(trials, 0, 0.0, 0)[0].finite
+    assert not summarise(trials, 0, 0.0, 0, 0.02, {})[0].finite
 
 
 def test_first_episodes_begin_at_the_time_that_they_are_said_to_begin_at(folder: Path) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from plucky_heron.runs.store import RunRow
 
 ORDER = (
-    "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "compare", "prove", "handover", "rollout",
+    "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "stops", "diagnose", "compare", "prove", "handover", "rollout",
 )  # fmt: skip
 """The commands in the order of the work, as the help lists them."""
 
@@ -132,6 +133,26 @@ def find_run(run: str, folder: Path | None) -> tuple[Project, RunRow]:
     if not (text.isascii() and text.isdigit() and len(text) < 16):
         raise StateError(f"run {quoted(run)}: wanted its number, such as 3, or its folder")
     return project, project.run(int(text))
+
+
+def find_runs(names: list[str], folder: Path | None) -> tuple[Project, list[RunRow]]:
+    """Runs by their numbers or folders, and all runs of batches: ``batch-2``; each once, in the order given."""
+    project: Project | None = None
+    rows: dict[int, RunRow] = {}
+    for name in names:
+        batch = re.fullmatch(r"batch[- ]?(\d{1,15})", name.strip())
+        if batch is None:
+            project, row = find_run(name, project.folder if project is not None else folder)
+            rows[row.id] = row
+            continue
+        project = project or find_project(folder)
+        members = [row for row in project.runs() if row.batch == int(batch.group(1))]
+        if not members:
+            raise StateError(f"no batch {quoted(batch.group(1))}; heron runs lists them")
+        rows |= {row.id: row for row in members}
+    if project is None:
+        raise StateError("name a run, such as 3, or a batch, such as batch-2")
+    return project, list(rows.values())
 
 
 def pairs(items: list[str], option: str) -> dict[str, str]:

@@ -20,6 +20,9 @@ from plucky_heron.formula.functions import FUNCTIONS, MEMORY
 from plucky_heron.formula.hints import SIGNS, hint
 from plucky_heron.units import DIMENSIONLESS, Dimension, pretty_unit, si_unit, unit_dimension
 
+Functions = Mapping[str, tuple[int, int, str]]
+"""Functions by name: fewest and most arguments, and what they give."""
+
 LONGEST = 1000
 DEEPEST = 40
 
@@ -88,6 +91,7 @@ def parse_formula(
     *,
     lists: bool = False,
     places: Mapping[str, str] | None = None,
+    functions: Functions = FUNCTIONS,
 ) -> Expression:
     """Check `text` against the known `signals` (name to unit) and, if given, the `unit` of the result.
 
@@ -97,6 +101,8 @@ def parse_formula(
         Whether the result may be a list.
     places
         What `clearance` and `overlap` may name: name to "body", "solid" or "zone".
+    functions
+        Those that may be called; others than the language's own are given to whoever computes the tree.
 
     Raises
     ------
@@ -118,7 +124,7 @@ def parse_formula(
         raise FormulaError(text, column + lead, f"cannot be read here{f'; {said}' if said else ''}") from error
     except (ValueError, RecursionError, MemoryError) as error:
         raise FormulaError(text, 1, "cannot be read") from error
-    reader = _Reader(text, lead, signals, places or {})
+    reader = _Reader(text, lead, signals, places or {}, functions)
     try:
         root = reader.read(tree.body, 0)
     except RecursionError as error:
@@ -154,8 +160,10 @@ def constant_of(node: Node) -> float | None:
 
 
 class _Reader:
-    def __init__(self, text: str, lead: int, signals: Mapping[str, str], places: Mapping[str, str]) -> None:
-        self.text, self.lead, self.signals, self.places = text, lead, signals, places
+    def __init__(
+        self, text: str, lead: int, signals: Mapping[str, str], places: Mapping[str, str], functions: Functions
+    ) -> None:
+        self.text, self.lead, self.signals, self.places, self.functions = text, lead, signals, places, functions
         self.stripped = text.strip().encode()
         self.used: set[str] = set()
 
@@ -357,14 +365,14 @@ class _Reader:
         return result
 
     def call(self, node: ast.Call, depth: int) -> Node:
-        if not isinstance(node.func, ast.Name) or node.func.id not in FUNCTIONS:
+        if not isinstance(node.func, ast.Name) or node.func.id not in self.functions:
             name = node.func.id if isinstance(node.func, ast.Name) else "this"
             raise self.fail(
                 node,
-                f"{shortened(name, 60)} is not a function of the formula language; {did_you_mean(name, FUNCTIONS)}",
+                f"{shortened(name, 60)} is not a function of the formula language; {did_you_mean(name, self.functions)}",
             )
         name = node.func.id
-        least, most, _ = FUNCTIONS[name]
+        least, most, _ = self.functions[name]
         if node.keywords or any(isinstance(a, ast.Starred) for a in node.args):
             raise self.fail(node, f"{name} takes plain arguments only")
         if not least <= len(node.args) <= most:
@@ -411,14 +419,14 @@ class _Reader:
         return Node("<", (leaf, zero), dimension=DIMENSIONLESS, column=self.column(node))
 
     def result(self, node: ast.Call, name: str, args: tuple[Node, ...]) -> Dimension | None:
-        if name in ("abs", "sum", "mean", "previous", "highest", "lowest", "total"):
+        if name in ("abs", "sum", "mean", "previous", "highest", "lowest", "total", "best", "gain"):
             return args[0].dimension
         if name in ("rate", "integral"):
             known = args[0].dimension
             return ANY if known is ANY else (known[0], known[1], known[2] + (1 if name == "integral" else -1), known[3])
         if name == "since":
             return unit_dimension("s")
-        if name == "becomes":
+        if name in ("becomes", "running"):
             return DIMENSIONLESS
         if name in ("min", "max", "clip", "norm"):
             return self.same(node, *args)

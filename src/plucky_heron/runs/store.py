@@ -11,7 +11,7 @@ import time
 import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -371,11 +371,21 @@ class RunStore:
                 self.connection.execute(f"DELETE FROM {table} WHERE run = ? AND step > ?", [run, step])
 
     def course(self, run: int) -> list[Evaluation]:
-        """The evaluations of a run, in order."""
+        """The evaluations of a run, in order, without the figures that are not columns."""
         rows = self._ask(
             "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step", [run]
         )
         return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
+
+    def whole_course(self, run: int) -> list[Evaluation]:
+        """The evaluations of a run, in order, with all their figures."""
+        found = []
+        for e, (step, details) in zip(self.course(run), self.details(run), strict=True):
+            figures = details.get("figures", {}) if isinstance(details, dict) else None
+            if not isinstance(figures, dict) or not all(isinstance(v, (int, float)) for v in figures.values()):
+                raise FileError(self.path, f"run {run}, step {step}: figures", None, "damaged: are no numbers")
+            found.append(replace(e, figures={str(k): float(v) for k, v in figures.items()}))
+        return found
 
     def evaluated(self, run: int) -> int:
         """How many evaluations a run has."""

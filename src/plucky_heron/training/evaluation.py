@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -10,6 +12,7 @@ from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import Trials, run_trials
 from plucky_heron.task.problem import NOT_FINITE, Problem
 from plucky_heron.training.stopping import Evaluation
+from plucky_heron.training.stopping.evaluation import LENGTH, WORST
 
 EVALUATION_SEED = 1_000_003
 """Evaluations, rehearsals and proofs of all runs use the same starts, which no training draws."""
@@ -57,13 +60,25 @@ def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict
     return {"episodes": RETEST_EPISODES, "success": float(trials.success.mean()), "score": float(trials.score.mean())}
 
 
-def summarise(trials: Trials, step: int, seconds: float, episodes: int) -> tuple[Evaluation, dict[str, Any]]:
-    """The evaluation's row, and its details: endings, reward by term, length, quartiles."""
+def summarise(
+    trials: Trials, step: int, seconds: float, episodes: int, sample_time: float, health: Mapping[str, float]
+) -> tuple[Evaluation, dict[str, Any]]:
+    """The evaluation's row, and its details: endings, reward by term, length in control steps, quartiles, figures.
+
+    Parameters
+    ----------
+    sample_time
+        Seconds of a control step.
+    health
+        Means of the method's health figures since the last evaluation.
+    """
     finite = bool(np.isfinite(trials.score).all()) and NOT_FINITE not in trials.tally()
-    row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite)
+    steps = float(trials.steps.mean())
+    figures = {LENGTH: steps * sample_time, WORST: float(trials.score.min()), **health}
+    row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite, figures)
     quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]
     details = {
         "endings": trials.tally(), "terms": [float(x) for x in trials.terms.mean(axis=0)], "quartiles": quartiles,
-        "length": float(trials.steps.mean()),
+        "length": steps, "figures": {k: v for k, v in figures.items() if math.isfinite(v)},
     }  # fmt: skip
     return row, details

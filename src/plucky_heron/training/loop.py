@@ -94,6 +94,7 @@ class Run:
         self.course: list[Evaluation] = []
         self.best: Best | None = None
         self.recent: list[tuple[float, bool]] = []
+        self._since: dict[str, list[float]] = {}
         self._returns = np.zeros(recipe.copies)
         self.shaping = None
         if recipe.shaping is not None:
@@ -124,6 +125,8 @@ class Run:
             self._evaluate(on_evaluation)
         while True:
             health = self.update()
+            for key, value in health.items():
+                self._since.setdefault(key, []).append(value)
             self.seconds = time.perf_counter() - began
             on_update(self, health)
             asked = stop_asked()
@@ -217,7 +220,9 @@ class Run:
     def _evaluate(self, on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None]) -> None:
         policy = self.method.policy()
         trials = evaluate(self.problem, policy, self.recipe.evaluation.episodes, self.threads)
-        row, details = summarise(trials, self.steps, self.seconds, self.episodes)
+        health = {key: float(np.mean(values)) for key, values in self._since.items()}
+        self._since = {}  # a checkpoint is written after an evaluation, so that this is empty in it
+        row, details = summarise(trials, self.steps, self.seconds, self.episodes, self.problem.sample_time, health)
         self.course.append(row)
         if row.finite and (self.best is None or self.best.beaten_by(row)):
             self.best = Best(row.step, row.score, row.success)
@@ -232,12 +237,17 @@ class Run:
     def checkpoint(self) -> None:
         """Write everything that is needed to go on as if nothing had happened."""
         best = self.best or Best(-1, 0.0, 0.0)
+        names = sorted({name for e in self.course for name in e.figures})
         kept: dict[str, Array] = {
             "format": np.array(CHECKPOINT_FORMAT),
             "counts": np.array([self.steps, self.episodes, self.updates, self.next_episode]),
             "seconds": np.array(self.seconds),
             "best": np.array([best.step, best.score, best.success]),
             "course": np.array([[e.step, e.seconds, e.episodes, e.score, e.success, e.finite] for e in self.course]),
+            "figures": np.array(names),
+            "figures_of_course": np.array([[e.of(name) for name in names] for e in self.course]).reshape(
+                len(self.course), len(names)
+            ),
             "recent": np.array(self.recent, dtype=float).reshape(-1, 2),
             "returns": self._returns,
             "of": np.array([self.identity, self.problem.fingerprint(), str(self.seed)]),
@@ -295,8 +305,19 @@ class Run:
         self.seconds = float(kept["seconds"])
         step, score, success = kept["best"]
         self.best = Best(int(step), float(score), float(success)) if step >= 0 else None
+        names = [str(name) for name in kept.get("figures", np.array([], dtype=str))]
+        figures = kept.get("figures_of_course", np.zeros((len(kept["course"]), 0)))
         self.course = [
-            Evaluation(int(r[0]), r[1], int(r[2]), float(r[3]), float(r[4]), bool(r[5])) for r in kept["course"]
+            Evaluation(
+                int(r[0]),
+                r[1],
+                int(r[2]),
+                float(r[3]),
+                float(r[4]),
+                bool(r[5]),
+                dict(zip(names, map(float, f), strict=True)),
+            )
+            for r, f in zip(kept["course"], figures, strict=True)
         ]
         self.recent = [(float(a), bool(b)) for a, b in kept["recent"]]
         self._returns = kept["returns"]

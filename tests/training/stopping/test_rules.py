@@ -11,19 +11,27 @@ from plucky_heron.errors import FileError
 from plucky_heron.training.recipe import Recipe, recipe_from_json
 from plucky_heron.training.stopping import Evaluation, StopRule, decide, read_rule, replay, show_steps
 from plucky_heron.training.stopping.budget import Budget
+from plucky_heron.training.stopping.evaluation import Course
+from plucky_heron.training.stopping.formula import Formula
 from plucky_heron.training.stopping.gone_wrong import GoneWrong
 from plucky_heron.training.stopping.good_enough import GoodEnough
 from plucky_heron.training.stopping.no_more_gain import NoMoreGain
 
 ONE_OF_EACH: tuple[StopRule, ...] = (
     GoodEnough(at_least=0.9, running=2), NoMoreGain(of="score", less_than=0.5, within=3, after=1000), Budget(steps=4000, minutes=2.0), GoneWrong(below_best=0.4),
+    Formula(when="running(success > 90 % and length < 7 s, 2) or gain(score, 3) < 1 and best(success) > 0.5"),
 )  # fmt: skip
 COURSES = st.lists(st.floats(0.0, 1.0), min_size=1, max_size=12).map(lambda shares: course(*shares))
 
 
 def course(*success: float, every: int = 1000) -> list[Evaluation]:
     """Evaluations with these success shares."""
-    return [Evaluation(k * every, 10.0 * k, 5 * k, 100 * s - 50, s) for k, s in enumerate(success)]
+    return [
+        Evaluation(
+            k * every, 10.0 * k, 5 * k, 100 * s - 50, s, figures={"length": 12.0 - 6.0 * s, "worst": 90 * s - 60}
+        )
+        for k, s in enumerate(success)
+    ]
 
 
 def test_every_rule_of_the_folder_is_tried_here() -> None:
@@ -35,6 +43,12 @@ def test_a_rule_decides_by_the_course_alone(runs: list[Evaluation]) -> None:
     for rule in ONE_OF_EACH:
         text = rule.decide(runs)
         assert rule.decide(list(runs)) == text and "\n" not in text
+        whole = rule.met(Course(runs))
+        assert whole.shape == (len(runs),) and whole.dtype == bool
+        assert [bool(rule.decide(runs[: k + 1])) for k in range(len(runs))] == list(whole), (
+            "what comes later tells nothing"
+        )
+        assert rule.state(Course(runs)) and (rule.earliest(1000) or 0) >= 0
         seen, verdict = replay([rule], runs)
         assert (verdict is None) == (not any(rule.decide(runs[: k + 1]) for k in range(len(runs))))
         assert verdict is None or (seen <= len(runs) and verdict.rule == rule.kind)
@@ -117,3 +131,88 @@ def test_rules_as_older_runs_kept_them_are_read() -> None:
 )  # fmt: skip
 def test_steps_are_shown_to_three_figures(steps: float, shown: str) -> None:
     assert show_steps(steps) == shown
+
+
+@given(COURSES, st.integers(1, 5), st.integers(0, 6), st.floats(0.0, 0.5))
+def test_no_more_gain_is_the_best_of_the_last_less_the_best_before(
+    runs: list[Evaluation], within: int, after: int, less: float
+) -> None:
+    """Against the sentence, evaluation by evaluation."""
+    met = NoMoreGain(less_than=less, within=within, after=1000 * after).met(Course(runs))
+    for k in range(len(runs)):
+        counted = [e for e in runs[: k + 1] if e.step >= 1000 * after]
+        expected = False
+        if len(counted) > within:
+            last, before = runs[k + 1 - within : k + 1], runs[: k + 1 - within]
+            expected = max(e.success for e in last) - max(e.success for e in before) < less
+        assert met[k] == expected
+
+
+@given(COURSES)
+def test_no_rule_acts_before_it_says_it_can(runs: list[Evaluation]) -> None:
+    for rule in ONE_OF_EACH:
+        first = np.flatnonzero(rule.met(Course(runs)))
+        earliest = rule.earliest(1000)
+        assert not first.size or earliest is None or runs[first[0]].step >= min(earliest, 4000)
+
+
+def test_score_may_rest_while_episodes_still_shorten() -> None:
+    """The score stands still from the third evaluation on; the length falls until the eighth."""
+    lengths = [12.0, 12.0, 11.0, 10.0, 9.0, 8.0, 7.0, 6.0, 6.0, 6.0, 6.0, 6.0, 6.0, 6.0]
+    runs = [
+        Evaluation(1000 * k, 0.0, 0, min(50.0, 25.0 * k), 1.0, figures={"length": s}) for k, s in enumerate(lengths)
+    ]
+    alone = replay([NoMoreGain(of="score", less_than=1.0, within=3)], runs)[0]
+    both = NoMoreGain.model_validate(
+        {"kind": "no more gain", "of": ["score", "length"], "less_than": [1.0, "0.2 s"], "within": 3}
+    )
+    seen, verdict = replay([both], runs)
+    assert alone == 6 and seen == 13
+    assert verdict is not None and verdict.text.startswith("score gained 0.0 (asked for 1.0) and length changed 0.00 s")
+    assert both.words() == "score and length: less than 1.0 and 0.20 s in 3 evaluations"
+
+
+def test_a_formula_of_two_conditions() -> None:
+    rule = Formula(when="running(success > 90 % and length < 7 s, 2)")
+    runs = course(0.5, 0.95, 0.8, 0.95, 0.96)
+    assert list(rule.met(Course(runs))) == [False, False, False, False, True]
+    verdict = decide([rule], runs)
+    assert verdict is not None and verdict.rule == "formula"
+    assert verdict.text == "running(success > 90 % and length < 7 s, 2) holds (length 6.24 s, success 96.0 %)"
+    assert rule.state(Course(runs[:4])) == "1 of 2" and rule.earliest(1000) == 1000
+    assert Formula(when="gain(best(success), 4) < 1 %").earliest(500) == 2000
+
+
+def test_what_is_not_known_never_ends_a_run() -> None:
+    """A method without the figure, too few evaluations for a gain: neither holds, and neither does its opposite."""
+    runs = course(0.5, 0.6, 0.7)
+    for text in ("kl < 1", "not kl < 1", "gain(score, 5) < 1000", "not gain(score, 5) > -1000", "kl < 1 or not kl < 1"):
+        assert not Formula(when=text).met(Course(runs)).any(), text
+    known = [Evaluation(e.step, 0, 0, e.score, e.success, figures={"kl": 0.01}) for e in runs]
+    assert Formula(when="kl < 0.02").met(Course(known)).all()
+
+
+@pytest.mark.parametrize(
+    ("when", "said"),
+    [
+        ("sucess > 0.9", "did you mean success"),
+        ("running(success > 0.9, 0)", "whole number of evaluations"),
+        ("running(success > 0.9, 2.5)", "whole number of evaluations"),
+        ("running(success > 0.9)", "takes 2 arguments"),
+        ("highest(score) > 1", "not a function"),
+        ("success > 0.9 and", "cannot be read"),
+        ("length > success", "is in"),
+        ("__import__('os')", "not a function"),
+    ],
+)
+def test_a_wrong_formula_is_said(when: str, said: str) -> None:
+    with pytest.raises(ValueError, match="when") as caught:
+        read_rule({"kind": "formula", "when": when})
+    assert said in str(caught.value)
+
+
+def test_a_rule_of_an_unknown_figure_is_said() -> None:
+    with pytest.raises(ValueError, match="did you mean success"):
+        read_rule({"kind": "good enough", "of": "succes", "at_least": 0.9})
+    with pytest.raises(ValueError, match="as many figures as gains"):
+        read_rule({"kind": "no more gain", "of": ["score", "length"], "less_than": 1.0, "within": 3})

@@ -5,24 +5,25 @@ Every module of this folder is imported here, so that adding a rule touches its 
 
 from __future__ import annotations
 
-import math
 import pkgutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib import import_module
 from typing import Annotated, Any
 
+import numpy as np
 from pydantic import BeforeValidator, SerializeAsAny, ValidationError
 
 from plucky_heron.errors import did_you_mean, quoted
-from plucky_heron.training.stopping.evaluation import Evaluation, show_steps, show_value
+from plucky_heron.training.stopping.evaluation import Course, Evaluation, show_steps, show_value
 from plucky_heron.training.stopping.rule import MOST_STEPS, Level, StopRule
 
 for _module in pkgutil.iter_modules(__path__):
     import_module(f"{__name__}.{_module.name}")
 
 __all__ = [
-    "BY_HAND", "MOST_STEPS", "AnyRule", "Evaluation", "Level", "StopRule", "Verdict", "decide", "read_rule", "replay", "show_steps", "show_value",
+    "BY_HAND", "MOST_STEPS", "AnyRule", "Course", "Evaluation", "Level", "StopRule", "Verdict", "decide", "read_rule", "replay",
+    "show_steps", "show_value",
 ]  # fmt: skip
 
 BY_HAND = "by hand"
@@ -58,8 +59,9 @@ def read_rule(data: Any) -> StopRule:
         return found.model_validate(data)
     except ValidationError as error:
         fault = error.errors()[0]
-        key = ".".join(str(part) for part in fault["loc"])
+        key = ".".join(str(part) for part in fault["loc"] if str(part) in found.model_fields or isinstance(part, int))
         if fault["type"] == "extra_forbidden":
+            key = str(fault["loc"][-1])
             raise ValueError(f"{key}: unknown key; {did_you_mean(key, found.model_fields)}") from error
         text = fault["msg"].removeprefix("Value error, ") if fault["type"] != "missing" else "is missing"
         raise ValueError(f"{key}: {text}" if key else text) from error
@@ -69,12 +71,13 @@ AnyRule = Annotated[SerializeAsAny[StopRule], BeforeValidator(read_rule)]
 """Any of the rules, as a field of a file."""
 
 
-def decide(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> Verdict | None:
-    """The first rule that ends a run whose evaluations so far are `course`; None if it goes on."""
-    if not course:
+def decide(rules: Sequence[StopRule], evaluations: Sequence[Evaluation]) -> Verdict | None:
+    """The first rule that ends a run whose evaluations so far are these; None if it goes on."""
+    if not evaluations:
         return None
-    if not course[-1].finite or not math.isfinite(course[-1].score):
-        return Verdict(NOT_FINITE, f"not finite at {course[-1].step} steps")
+    course = Course(evaluations)
+    if course.not_finite()[-1]:
+        return Verdict(NOT_FINITE, f"not finite at {evaluations[-1].step} steps")
     for rule in rules:
         text = rule.decide(course)
         if text:
@@ -82,10 +85,15 @@ def decide(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> Verdict |
     return None
 
 
-def replay(rules: Sequence[StopRule], course: Sequence[Evaluation]) -> tuple[int, Verdict | None]:
+def replay(rules: Sequence[StopRule], evaluations: Sequence[Evaluation] | Course) -> tuple[int, Verdict | None]:
     """Where the rules would have ended a recorded run: number of evaluations seen, and the verdict."""
-    for seen in range(1, len(course) + 1):
-        verdict = decide(rules, course[:seen])
-        if verdict is not None:
-            return seen, verdict
-    return len(course), None
+    course = evaluations if isinstance(evaluations, Course) else Course(evaluations)
+    if not len(course):
+        return 0, None
+    ends = course.not_finite()
+    for rule in rules:
+        ends = ends | rule.met(course)
+    if not ends.any():
+        return len(course), None
+    seen = int(np.argmax(ends)) + 1
+    return seen, decide(rules, course.evaluations[:seen])

@@ -1,0 +1,273 @@
+"""Numbers of stop rules swept over recorded runs: what is saved against what is lost, and how sure so few runs can be."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import ValidationError
+
+from plucky_heron.analysis.stopping.replay import Recorded
+from plucky_heron.errors import StateError, did_you_mean, quoted
+from plucky_heron.training.stopping import StopRule, read_rule, show_steps, show_value
+
+Array = np.ndarray
+ALLOWED_LOSS = 0.01
+"""Mean success that a choice may lose, unless another is asked for."""
+USUAL_POINTS = 12
+MOST_POINTS, MOST_TRIED = 200, 4000
+RESAMPLES = 2000
+
+
+@dataclass(frozen=True)
+class Axis:
+    """A number of a rule, and the values that it is tried at."""
+
+    rule: int
+    key: str
+    values: tuple[float, ...]
+
+    def name(self, rules: Sequence[StopRule]) -> str:
+        """What it is called: rule and key."""
+        return f"{rules[self.rule].kind}.{self.key}"
+
+    def show(self, rules: Sequence[StopRule], value: float) -> str:
+        """A value in words."""
+        rule = rules[self.rule]
+        if self.key in ("at_least", "less_than", "below_best"):
+            return show_value(str(getattr(rule, "of", "score")), value)
+        if self.key in ("steps", "after"):
+            return show_steps(value)
+        return f"{value:g} {self.key}"
+
+
+@dataclass(frozen=True)
+class Tried:
+    """Rules with some numbers, over all runs."""
+
+    values: tuple[float, ...]
+    """One an axis."""
+    saved: Array
+    """Share of the steps of each run, (runs,)."""
+    lost: Array
+    """Success lost against the best on record of each run, (runs,)."""
+    score: Array
+    """Score lost, (runs,)."""
+
+    @property
+    def median_saved(self) -> float:
+        """Median share saved."""
+        return float(np.median(self.saved))
+
+    @property
+    def mean_lost(self) -> float:
+        """Mean success lost."""
+        return float(np.mean(self.lost))
+
+
+def parse_try(text: str, rules: Sequence[StopRule]) -> Axis:
+    """An axis from ``NAME=LOW:HIGH[:N]`` or ``NAME=A,B,C``; NAME is ``running`` or, where several rules have one, ``good enough.running``.
+
+    Raises
+    ------
+    StateError
+        No such number, or no such range.
+    """
+    name, equals, span = text.partition("=")
+    kind, _, key = name.strip().rpartition(".")
+    found = [
+        (number, rule) for number, rule in enumerate(rules) if (not kind or rule.kind == kind) and key in rule.tunable
+    ]
+    known = [f"{rule.kind}.{tunable}" for rule in rules for tunable in rule.tunable]
+    if not equals or not found:
+        raise StateError(f"--try {quoted(text)}: wanted NAME=LOW:HIGH[:N]; {did_you_mean(name.strip(), known)}")
+    if len(found) > 1:
+        several = " and ".join(f"{rule.kind}.{key}" for _, rule in found)
+        raise StateError(f"--try {quoted(text)}: {several} are meant; say which")
+    number, rule = found[0]
+    values = _span(text, span, whole_number(rule, key))
+    for value in values:
+        with_value(rule, key, value, f"--try {quoted(text)}")
+    return Axis(number, key, values)
+
+
+def whole_number(rule: StopRule, key: str) -> bool:
+    """Whether a number of a rule is a count."""
+    return "int" in str(type(rule).model_fields[key].annotation)
+
+
+def _number(text: str, part: str) -> float:
+    plain = part.strip()
+    share = plain.endswith("%")
+    try:
+        value = float(plain.removesuffix("%").replace(" ", "").replace("_", "")) / (100 if share else 1)
+    except ValueError:
+        raise StateError(
+            f"--try {quoted(text)}: {quoted(part)} is no number; write such as 80%:99%:20 or 1:12"
+        ) from None
+    if not math.isfinite(value):
+        raise StateError(f"--try {quoted(text)}: {quoted(part)} is not finite")
+    return value
+
+
+def _span(text: str, span: str, counts: bool) -> tuple[float, ...]:
+    if ":" not in span:
+        values = [_number(text, part) for part in span.split(",")]
+    else:
+        parts = span.split(":")
+        if len(parts) > 3:
+            raise StateError(f"--try {quoted(text)}: wanted LOW:HIGH or LOW:HIGH:N")
+        low, high = _number(text, parts[0]), _number(text, parts[1])
+        usual = min(int(high - low) + 1, 24) if counts and high - low < 1e6 else USUAL_POINTS
+        points = _number(text, parts[2]) if len(parts) == 3 else float(max(usual, 1))
+        if high < low or points != int(points) or not 1 <= points <= MOST_POINTS:
+            raise StateError(f"--try {quoted(text)}: wanted LOW below HIGH, and 1 to {MOST_POINTS} points")
+        values = [float(f"{v:.12g}") for v in np.linspace(low, high, int(points))]
+    if counts:
+        values = [float(round(v)) for v in values]
+    return tuple(dict.fromkeys(values))
+
+
+def with_value(rule: StopRule, key: str, value: float, source: str) -> StopRule:
+    """A rule with another number.
+
+    Raises
+    ------
+    StateError
+        It does not fit.
+    """
+    number: float | int = int(value) if whole_number(rule, key) else value
+    try:
+        return read_rule({**rule.model_dump(), key: number})
+    except (ValueError, ValidationError) as error:
+        raise StateError(f"{source}: {error}") from error
+
+
+def sweep(
+    runs: Sequence[Recorded],
+    rules: Sequence[StopRule],
+    axes: Sequence[Axis],
+    tell: Callable[[float], bool] | None = None,
+) -> list[Tried]:
+    """Try every combination of the axes' values over all runs; `tell` gets the share done, and False from it ends the sweep early.
+
+    Raises
+    ------
+    StateError
+        More combinations than `MOST_TRIED`.
+    """
+    count = math.prod(len(axis.values) for axis in axes)
+    if count > MOST_TRIED:
+        raise StateError(f"{count} combinations are too many; {MOST_TRIED} at most")
+    varied = {axis.rule for axis in axes}
+    fixed = []  # where the rules that stay would end each run
+    for one in runs:
+        ends = one.course.not_finite()
+        for number, rule in enumerate(rules):
+            if number not in varied:
+                ends = ends | rule.met(one.course)
+        fixed.append(ends)
+    found = []
+    for done, values in enumerate(itertools.product(*(axis.values for axis in axes))):
+        if tell is not None and done % 50 == 0 and not tell(done / count):
+            break
+        changed = {number: rules[number] for number in varied}
+        for axis, value in zip(axes, values, strict=True):
+            changed[axis.rule] = with_value(changed[axis.rule], axis.key, value, axis.key)
+        found.append(_over(runs, fixed, list(changed.values()), values))
+    return found
+
+
+def _over(
+    runs: Sequence[Recorded], fixed: Sequence[Array], rules: Sequence[StopRule], values: tuple[float, ...]
+) -> Tried:
+    saved, lost, score = [], [], []
+    for one, ends in zip(runs, fixed, strict=True):
+        for rule in rules:
+            ends = ends | rule.met(one.course)
+        last = int(np.argmax(ends)) if ends.any() else len(one.course) - 1
+        here, best = int(one.kept[last]), int(one.kept[-1])
+        saved.append(1.0 - int(one.course.step[last]) / one.steps)
+        lost.append(one.course.of("success")[best] - one.course.of("success")[here])
+        score.append(one.course.of("score")[best] - one.course.of("score")[here])
+    return Tried(values, np.array(saved), np.array(lost), np.array(score))
+
+
+def frontier(tried: Sequence[Tried]) -> list[int]:
+    """Those that no other beats in both, what is saved (median) and what is lost (mean); by what is saved, rising."""
+    order = sorted(range(len(tried)), key=lambda k: (-tried[k].median_saved, tried[k].mean_lost))
+    best, found = math.inf, []
+    for k in order:
+        if tried[k].mean_lost < best - 1e-12:
+            best = tried[k].mean_lost
+            found.append(k)
+    return found[::-1]
+
+
+def choose(tried: Sequence[Tried], of: Array | None = None, allowed: float = ALLOWED_LOSS) -> int:
+    """The one that saves most, on average over the runs `of` (indices; all by default), and loses no more than is allowed there.
+
+    Where none loses so little, the one that loses least.
+    """
+    picked = slice(None) if of is None else of
+
+    def worth(k: int) -> tuple[bool, float, float]:
+        lost, saved = float(np.mean(tried[k].lost[picked])), float(np.mean(tried[k].saved[picked]))
+        within = lost <= allowed + 1e-12
+        return within, saved if within else -lost, -lost if within else saved
+
+    return max(range(len(tried)), key=worth)
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A choice judged on runs that took no part in it."""
+
+    left_out: str
+    """What each choice left out: a batch, or a run where there is only one batch."""
+    folds: int
+    runs: int
+    saved: float
+    """Mean share of steps saved."""
+    lost: float
+    """Mean success lost."""
+    worst: float
+    """Largest success lost."""
+    interval: tuple[float, float]
+    """95 % interval of the mean success lost, by resampling runs (Efron 1979)."""
+
+
+def judge(
+    runs: Sequence[Recorded], tried: Sequence[Tried], allowed: float = ALLOWED_LOSS, seed: int = 1
+) -> Judged | None:
+    """Choose on all batches but one, judge on that one, for each in turn; by runs where there is one batch. None with a single run."""
+    groups = [one.batch for one in runs]
+    left_out = "batch"
+    if len(set(groups)) < 2:
+        groups, left_out = [one.run for one in runs], "run"
+    if len(set(groups)) < 2:
+        return None
+    saved, lost = np.zeros(len(runs)), np.zeros(len(runs))
+    for group in dict.fromkeys(groups):
+        out = np.array([g == group for g in groups])
+        chosen = tried[choose(tried, np.flatnonzero(~out), allowed)]
+        saved[out], lost[out] = chosen.saved[out], chosen.lost[out]
+    return Judged(
+        left_out, len(set(groups)), len(runs), float(saved.mean()), float(lost.mean()), float(lost.max()), interval_of(lost, seed)
+    )  # fmt: skip
+
+
+def interval_of(values: Array, seed: int = 1) -> tuple[float, float]:
+    """95 % interval of a mean by resampling with replacement (Efron, Annals of Statistics 7, 1979), from a fixed seed."""
+    draws = np.random.default_rng(seed).integers(0, len(values), (RESAMPLES, len(values)))
+    low, high = np.percentile(values[draws].mean(axis=1), (2.5, 97.5))
+    return float(low), float(high)
+
+
+def resolution(tried: Sequence[Tried]) -> float:
+    """Half-width of the 95 % interval of the mean success lost, the median over what was tried: smaller differences are not established."""
+    halves = [(b - a) / 2 for a, b in (interval_of(t.lost) for t in tried)]
+    return float(np.median(halves)) if halves else 0.0

@@ -95,7 +95,8 @@ def train(
 
     if resume is not None:
         found, row = find_run(resume, project)
-        launch.resume(found.folder, row.id)
+        if said := launch.resume(found.folder, row.id, steps):
+            typer.echo(f"note: {said}", err=True)
         numbers = [row.id]
     else:
         if not task:

@@ -14,6 +14,7 @@ from plucky_heron.files import inside, is_file, read_bytes, read_json, read_text
 from plucky_heron.learning.policy import Policy
 from plucky_heron.runs.store import RunRow
 from plucky_heron.task.problem import Problem, read_problem
+from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.recipe import Recipe, recipe_from_json
 
 
@@ -69,14 +70,24 @@ def frozen_recipe(project: Path, run: RunRow) -> Recipe:
 
 
 def kept_policy(project: Path, run: RunRow, which: str = "best") -> Policy:
-    """The kept policy of a run, ``"best"`` or ``"last"``.
+    """The kept policy of a run: ``"best"``, ``"last"``, or the step of a milestone, such as ``"100352"``.
 
     Raises
     ------
     FileError
         None is kept, it is damaged, or of another run.
     """
-    path = run_folder(project, run.id) / f"{which}.npz"
+    folder = run_folder(project, run.id)
+    path = folder / f"{which}.npz"
+    if which not in ("best", "last"):
+        kept = milestones_of(folder)
+        there = kept.steps()
+        if not (which.isascii() and which.isdigit() and len(which) < 16 and int(which) in there):
+            said = ", ".join(map(str, there)) or "none"
+            raise FileError(
+                folder / "milestones", "step", which, f"of run {run.id} are kept best, last and the steps {said}"
+            )
+        path = kept.path(int(which))
     policy = Policy.load(path)
     if run.identity and policy.identity and policy.identity != run.identity:
         raise FileError(path, "identity", None, f"belongs to another run than run {run.id} of the catalogue")

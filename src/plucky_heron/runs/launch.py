@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import Any
 
 from plucky_heron.control.base_controller import check_base
 from plucky_heron.errors import StateError
+from plucky_heron.files import is_file, read_text, write_whole
 from plucky_heron.runs.executors import start_batch
-from plucky_heron.runs.freeze import freeze
+from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_recipe, run_folder
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore
 from plucky_heron.training.fitting import fit
-from plucky_heron.training.recipe import Recipe
+from plucky_heron.training.recipe import Recipe, with_budget
 from plucky_heron.training.shaping import potential_of
+from plucky_heron.training.stopping import Course, read_rule
 
 
 def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
@@ -65,8 +68,13 @@ def stop(project: Path, runs: list[int]) -> None:
     store.close()
 
 
-def resume(project: Path, number: int) -> None:
-    """Put a dead, failed or stopped run back to work from its last checkpoint.
+def resume(project: Path, number: int, steps: int | None = None) -> str:
+    """Put a dead, failed or stopped run back to work from its last checkpoint; with `steps`, any run that has ended, up to that many.
+
+    Returns
+    -------
+    str
+        What has to be known of going on, in a line; "" where there is nothing.
 
     Raises
     ------
@@ -78,12 +86,58 @@ def resume(project: Path, number: int) -> None:
         row = store.run(number)
         if row.alive:
             raise StateError(f"run {number} is {row.state} already")
-        if row.state not in (DEAD, FAILED) and row.stop_rule != "by hand":
-            raise StateError(f"run {number} has ended ({row.stop_text}); train again with a larger budget instead")
+        said = ""
+        if steps is not None:
+            said = _give_more(project, row, steps)
+            store.update(number, budget=steps)
+        elif row.state not in (DEAD, FAILED) and row.stop_rule != "by hand":
+            raise StateError(
+                f"run {number} has ended ({row.stop_text}); give it more steps to go on: --resume {number} --steps {2 * row.steps}"
+            )
         store.update(number, state="queued", request="resume", stop_rule=None, stop_text=None)
         begin_batch(project, store, row.batch)
     finally:
         store.close()
+    return said
+
+
+def _give_more(project: Path, row: RunRow, steps: int) -> str:
+    """Write the recipe of an ended run with a larger budget: schedules stay those it began with, a rule that ended it is lifted."""
+    if steps <= row.steps:
+        raise StateError(f"run {row.id} has done {row.steps} steps; give it more than that, such as {2 * row.steps}")
+    if not is_file(run_folder(project, row.id) / "checkpoint.npz"):
+        raise StateError(
+            f"run {row.id} has no checkpoint to go on from; train again, or start from its policy with --from"
+        )
+    recipe = frozen_recipe(project, row)
+    store = RunStore(project)
+    try:
+        course = Course(store.whole_course(row.id))
+    finally:
+        store.close()
+    if len(course) and course.not_finite()[-1]:
+        raise StateError(f"run {row.id} is not finite any more; start from its kept policy with --from {row.id}")
+    data = with_budget(recipe.model_dump(), steps)
+    data["schedule_steps"] = recipe.schedule
+    stay: list[dict[str, Any]] = []
+    lifted: list[dict[str, Any]] = []
+    for rule in data["stop"]:
+        if rule.get("kind") == "budget" and rule.get("steps") is not None and rule["steps"] < steps:
+            rule = rule | {"steps": steps}
+        # what holds already would end it again at once, whatever is learned
+        acts = len(course) and bool(read_rule(rule).met(course)[-1])
+        (lifted if acts else stay).append(rule)
+    data["stop"] = stay
+    changed = Recipe.model_validate(data).knowing(recipe.own)
+    frozen = frozen_folder(project, row)
+    write_whole(frozen / f"recipe-before-{row.steps}.json", read_text(frozen / "recipe.json"))
+    write_whole(frozen / "recipe.json", changed.model_dump_json(indent=2))
+    said = [f"without the rule {rule['kind']}, which holds already" for rule in lifted]
+    left = getattr(recipe.method_settings(), "learning_rate_share_end", None)
+    falls = getattr(recipe.method_settings(), "schedule", "linear") == "linear"
+    if left is not None and left < 1.0 and falls and row.steps >= recipe.schedule:
+        said.append(f"schedules have run out: the learning rate stays at {left:g} of its start")
+    return "; ".join(said)
 
 
 def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90.0) -> list[RunRow]:

@@ -370,6 +370,11 @@ class RunStore:
             for table in ("updates", "evaluations"):
                 self.connection.execute(f"DELETE FROM {table} WHERE run = ? AND step > ?", [run, step])
 
+    def forget_evaluation(self, run: int, step: int) -> None:
+        """Drop the evaluation that stood at the end of a run which goes on."""
+        with self.writing():
+            self.connection.execute("DELETE FROM evaluations WHERE run = ? AND step = ?", [run, step])
+
     def course(self, run: int) -> list[Evaluation]:
         """The evaluations of a run, in order, without the figures that are not columns."""
         rows = self._ask(

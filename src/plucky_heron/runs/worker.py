@@ -66,6 +66,8 @@ def work_on(project: Path, number: int, threads: int) -> None:
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)
+        if run.dropped is not None:
+            store.forget_evaluation(number, run.dropped)
         code = run.problem.code
         own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
         if run.recipe.own is not None:

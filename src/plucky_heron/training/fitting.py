@@ -144,7 +144,7 @@ def _replay(problem: Problem, recipe: Recipe, found: Measurement) -> dict[str, F
     several = max(1, min(20, round(returned / dt)))
     hold = max(1, round(HELD / dt))
     episode = max(1, round(found.held_length / dt))
-    warm = max(500, min(episode * copies, recipe.steps // 10))
+    warm = max(500, min(episode * copies, recipe.schedule // 10))
     wide = 64 if len(problem.entries) <= 6 else 128
     rules = {
         "return_steps": Fitted(several, f"rewards of {show(several * dt, 's')} as they came"),

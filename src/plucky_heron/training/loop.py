@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -15,6 +16,7 @@ from plucky_heron.control.base_controller import BaseController, base_controller
 from plucky_heron.errors import FileError
 from plucky_heron.files import read_arrays, write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
+from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.residual import Residual
 from plucky_heron.simulation.batch import TIME_UP, Batch, Outcome
 from plucky_heron.task.observed_reward import ObservedReward
@@ -22,6 +24,7 @@ from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
+from plucky_heron.training.keeping import milestones_of, set_aside, take_back
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import Shaping, potential_of
 from plucky_heron.training.stopping import BY_HAND, Evaluation, Verdict, decide
@@ -94,6 +97,13 @@ class Run:
         self.course: list[Evaluation] = []
         self.best: Best | None = None
         self.recent: list[tuple[float, bool]] = []
+        self.milestones = milestones_of(folder)
+        self.extra = False
+        """Whether the last evaluation stands beside the multiples, since the run ended there."""
+        self.before: Best | None = None
+        """The kept policy before that evaluation."""
+        self.dropped: int | None = None
+        """Step of such an evaluation that was dropped, since the run goes on."""
         self._since: dict[str, list[float]] = {}
         self._returns = np.zeros(recipe.copies)
         self.shaping = None
@@ -131,8 +141,10 @@ class Run:
             on_update(self, health)
             asked = stop_asked()
             over = self.steps >= self.recipe.steps
-            if self.steps >= self.course[-1].step + self.recipe.evaluation.every or over or asked:
-                self._evaluate(on_evaluation)
+            every = self.recipe.evaluation.every
+            due = self.steps // every > self.course[-1].step // every  # at fixed multiples, wherever a run was cut
+            if due or over or asked:
+                self._evaluate(on_evaluation, extra=not due)
                 self.seconds = time.perf_counter() - began
                 verdict = decide(self.recipe.stop, self.course)
                 if verdict is None and over:
@@ -168,7 +180,7 @@ class Run:
             self.episodes += len(over)
             self.steps += moved
             seen = batch.observe() if self._begin_episodes(over) else after
-        health = method.improve(self.steps / self.recipe.steps)
+        health = method.improve(min(1.0, self.steps / self.recipe.schedule))
         self._begin_chosen()
         self.updates += 1
         self.recent = self.recent[-100:]
@@ -217,16 +229,23 @@ class Run:
         if self.shaping is not None:
             self.shaping.begin(copies)
 
-    def _evaluate(self, on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None]) -> None:
+    def _evaluate(self, on_evaluation: Callable[[Run, Evaluation, dict[str, Any]], None], extra: bool = False) -> None:
+        """Evaluate; an `extra` evaluation stands beside the multiples, at an end that a longer run does not have."""
         policy = self.method.policy()
         trials = evaluate(self.problem, policy, self.recipe.evaluation.episodes, self.threads)
         health = {key: float(np.mean(values)) for key, values in self._since.items()}
-        self._since = {}  # a checkpoint is written after an evaluation, so that this is empty in it
+        if not extra:
+            self._since = {}
         row, details = summarise(trials, self.steps, self.seconds, self.episodes, self.problem.sample_time, health)
         self.course.append(row)
+        self.extra, self.before = extra, self.best
         if row.finite and (self.best is None or self.best.beaten_by(row)):
+            if extra:
+                set_aside(self.folder)
             self.best = Best(row.step, row.score, row.success)
             policy.save(self.folder / "best.npz", self.identity)
+        if row.finite and not extra and self.milestones.due([(e.step, e.success) for e in self.course]):
+            self.milestones.save(row.step, policy, self.identity)
         if len(self.course) == 1:
             details["untrained"] = untrained(self.problem, policy)
         write_inside(self.folder, self.method)
@@ -253,7 +272,11 @@ class Run:
             "of": np.array([self.identity, self.problem.fingerprint(), str(self.seed)]),
         }
         if self.verdict is not None and self.verdict.rule != BY_HAND:
-            kept["verdict"] = np.array([self.verdict.rule, self.verdict.text])
+            kept["verdict"] = np.array([self.verdict.rule, self.verdict.text, self._ends()])
+        if self.extra:
+            before = self.before or Best(-1, 0.0, 0.0)
+            kept["before_extra"] = np.array([before.step, before.score, before.success])
+        kept |= {f"since.{key}": np.array(values) for key, values in self._since.items()}
         kept |= {f"method.{k}": v for k, v in self.method.keep().items()}
         kept |= {f"batch.{k}": v for k, v in self.batch.keep().items()}
         kept |= {"shaping": self.shaping.keep()} if self.shaping is not None else {}
@@ -325,8 +348,26 @@ class Run:
         self.batch.restore({k[6:]: v for k, v in kept.items() if k.startswith("batch.")})
         if self.shaping is not None:
             self.shaping.restore(kept["shaping"])
+        self._since = {key[6:]: values.tolist() for key, values in kept.items() if key.startswith("since.")}
         if "verdict" in kept:
-            self.verdict = Verdict(*(str(text) for text in kept["verdict"]))
+            rule, text, *ends = (str(part) for part in kept["verdict"])
+            if not ends or ends[0] == self._ends():  # else it has been given more to do since
+                self.verdict = Verdict(rule, text)
+        if self.verdict is None and "before_extra" in kept:
+            self._drop_extra(kept["before_extra"])
+
+    def _ends(self) -> str:
+        """What may end it, to see whether that was changed."""
+        return json.dumps([self.recipe.steps, [rule.model_dump() for rule in self.recipe.stop]])
+
+    def _drop_extra(self, before: Array) -> None:
+        """Go on as if it had not ended: the evaluation that a longer run does not have is dropped, its policy becomes a milestone."""
+        row = self.course.pop()
+        self.dropped = row.step
+        if self.best is not None and self.best.step == row.step and int(before[0]) != row.step:
+            self.milestones.save(row.step, Policy.load(self.folder / "best.npz"), self.identity)
+            take_back(self.folder)
+            self.best = Best(int(before[0]), float(before[1]), float(before[2])) if before[0] >= 0 else None
 
 
 def method_of(

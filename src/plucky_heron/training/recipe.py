@@ -57,7 +57,9 @@ class Recipe(Settings):
     copies: int = Field(default=64, ge=1, le=4096)
     """Episodes simulated at a time."""
     steps: int = Field(default=500_000, ge=1, le=MOST_STEPS)
-    """Control steps after which schedules have run out; a run never goes on beyond them."""
+    """Control steps after which a run ends at the latest."""
+    schedule_steps: int | None = Field(default=None, ge=1, le=MOST_STEPS)
+    """Control steps after which schedules have run out; `steps` where it is not given. A run that goes on keeps those it began with."""
     training_time_limit: Time | None = Field(default=None, gt=0, le=1e7)
     """Training episodes end then, so that more starts are met; valued like the task's time limit. Evaluations are not touched."""
     tasks: tuple[str, ...] = ()
@@ -71,6 +73,11 @@ class Recipe(Settings):
     stop: tuple[AnyRule, ...] = ()
 
     _own: OwnMethod | None = PrivateAttr(default=None)
+
+    @property
+    def schedule(self) -> int:
+        """Control steps after which schedules have run out."""
+        return self.schedule_steps or self.steps
 
     @property
     def own(self) -> OwnMethod | None:
@@ -225,7 +232,9 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         value = literal(text)
         if key in known:
             data["settings"][key] = value
-        elif key in ("copies", "steps", "seeds") or key == "fit":
+        elif key == "steps":
+            data = with_budget(data, value)
+        elif key in ("copies", "seeds", "fit", "schedule_steps"):
             data[key] = value
         elif key == "training_time_limit":
             data[key] = None if value is None else text
@@ -243,6 +252,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             others = [
                 "copies",
                 "steps",
+                "schedule_steps",
                 "fit",
                 "training_time_limit",
                 "residual",
@@ -257,6 +267,15 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
         raise explain(error, Recipe, source) from error
     changed.method_settings(source)
     return changed
+
+
+def with_budget(data: dict[str, Any], steps: Any) -> dict[str, Any]:
+    """A recipe's table with another number of steps; a budget among its rules that was all of them follows."""
+    rules = [
+        rule | {"steps": steps} if rule.get("kind") == "budget" and rule.get("steps") == data.get("steps") else rule
+        for rule in (r if isinstance(r, dict) else r.model_dump() for r in data.get("stop", ()))
+    ]
+    return data | {"steps": steps, "stop": rules}
 
 
 def literal(text: str) -> Any:

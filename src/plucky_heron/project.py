@@ -27,6 +27,7 @@ from plucky_heron.upgrading import FORMAT, upgrade_text
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from plucky_heron.analysis.diagnosis.finding import Finding
     from plucky_heron.analysis.proving.proof import Proof
     from plucky_heron.analysis.rehearsal import Rehearsal
     from plucky_heron.analysis.result_table import ResultTable
@@ -267,6 +268,18 @@ class Project:
         store = RunStore(self.folder)
         try:
             return looking_back(declared(frozen_recipe(self.folder, row)), store.course(row.id), store.health(row.id))
+        finally:
+            store.close()
+
+    def diagnose(self, *runs: int) -> list[Finding]:
+        """Named findings on runs of one batch, the weightiest first."""
+        from plucky_heron.analysis.diagnosis.diagnosis import diagnose
+        from plucky_heron.analysis.diagnosis.record import record_of
+        from plucky_heron.runs.store import RunStore
+
+        store = RunStore(self.folder)
+        try:
+            return diagnose([record_of(self.folder, store, store.run(run)) for run in runs])
         finally:
             store.close()
 

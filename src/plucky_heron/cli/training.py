@@ -82,7 +82,13 @@ def train(
         str | None,
         typer.Option("--keep-recipe", help="Write the recipe as it is used here into the project, by this name."),
     ] = None,
-    resume: Annotated[str | None, typer.Option("--resume", help="A run to go on with.")] = None,
+    resume: Annotated[
+        str | None,
+        typer.Option("--resume", help="A run to go on with; with --steps also one that has ended, up to so many."),
+    ] = None,
+    from_: Annotated[
+        str | None, typer.Option("--from", help="RUN[@STEP]: start from its best policy, or from @last or a kept step.")
+    ] = None,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
@@ -90,7 +96,7 @@ def train(
     from plucky_heron.files import validate
     from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.runs import launch
-    from plucky_heron.training.fitting import warnings
+    from plucky_heron.training.fitting import fit, warnings
     from plucky_heron.training.recipe import STANDARD, Recipe, with_changes
 
     if resume is not None:
@@ -121,7 +127,15 @@ def train(
             )  # fmt: skip
         if keep_recipe is not None:
             _keep(found.folder, keep_recipe, asked)
-        numbers = launch.train(found.folder, name, asked, list(range(seed, seed + seeds)))
+        start = None
+        if from_ is not None:
+            number, _, which = from_.partition("@")
+            start = launch.start_of(found.folder, find_run(number, found.folder)[1], which or "best")
+            taken = launch.tried_start(
+                found.problem(name), fit(asked, found.problem(name), found.folder), start, found.folder
+            )
+            typer.echo(f"note: starts from run {start.run} at {start.step} steps: {'; '.join(taken)}", err=True)
+        numbers = launch.train(found.folder, name, asked, list(range(seed, seed + seeds)), start)
     rows = follow(found, numbers, quiet=json_)
     failed = [row for row in rows if row.state == "failed"]
     if failed:

@@ -66,6 +66,8 @@ class OffPolicy(ABC):
         self.steps = self.updates = 0
         self.next_scale = max(settings.random_start_steps, LEAST_SCALE)
         """Step at which the map of observations follows next."""
+        self.begun_with = 0
+        """Whether its networks came from another run: 0 they did not, 1 the policy alone, 2 its critics too."""
         self.progress, self.due = 0.0, 0.0
         self.waiting, self.episode_over = 0, False
         self.gap: Array = np.zeros(3)
@@ -94,7 +96,13 @@ class OffPolicy(ABC):
     @property
     def resting(self) -> bool:
         """Whether critics learn alone, so that they know what the first policy is worth (Silver et al. 2018, section 4)."""
-        return self.steps < self.shared.critic_only_steps
+        alone = 2 * self.shared.random_start_steps if self.begun_with == 1 else 0
+        return self.steps < max(self.shared.critic_only_steps, alone)
+
+    def start_with(self, critics: bool) -> None:
+        """Its networks came from another run: it commands by them from the first step on, and critics that are new learn alone at first."""
+        self.begun_with = 2 if critics else 1
+        self.inputs.held = self.inputs.newest()
 
     # --- for sub-classes -----------------------------------------------------------------------------------------
 
@@ -124,7 +132,7 @@ class OffPolicy(ABC):
             if self.steps >= self.next_scale:
                 self.follow()
         inputs = self.inputs.of(observations).astype(self.dtype)
-        if self.steps < self.shared.random_start_steps:
+        if self.steps < self.shared.random_start_steps and not self.begun_with:
             commands = self.random_start.draw()
         else:
             commands = self.explore(np.ascontiguousarray(inputs[:, : self.space.seen]), self.deviations.draw())
@@ -135,7 +143,7 @@ class OffPolicy(ABC):
         old, new = self.inputs.affine(), self.inputs.newest()
         self.inputs.held = new
         self.next_scale = 2 * max(self.steps, LEAST_SCALE)
-        if self.updates:
+        if self.updates or self.begun_with:
             for network, parameters, adam in self.networks():
                 carry_over(network, parameters, old, new, adam)
 
@@ -206,7 +214,7 @@ class OffPolicy(ABC):
             self.due += shared.updates_per_step * self.waiting
             self.episode_over = False
             self.waiting = 0
-        if self.due >= 1.0 and self.updates == 0 and shared.values_from_start:
+        if self.due >= 1.0 and self.updates == 0 and shared.values_from_start and self.begun_with < 2:
             self.begin_values()
         for _ in range(min(int(self.due), MOST_AT_ONCE)):
             self.learn_once()
@@ -313,7 +321,7 @@ class OffPolicy(ABC):
             "parameters": self.parameters.copy(), "averaged": self.averaged.copy(), "paid": self.paid.keep(),
             "running_return": self.running_return.copy(), "drawing": freeze(self.drawing), "gap": self.gap.copy(), "bounds": self.bounds.copy(),
             "counts": np.array([self.steps, self.updates, self.waiting, self.episode_over, self.next_scale]),
-            "shares": np.array([self.progress, self.due]),
+            "shares": np.array([self.progress, self.due]), "begun_with": np.array(self.begun_with),
         }  # fmt: skip
         parts = {
             "inputs": self.inputs.keep(),
@@ -341,6 +349,7 @@ class OffPolicy(ABC):
         self.steps, self.updates, self.waiting = (int(x) for x in kept["counts"][:3])
         self.episode_over, self.next_scale = bool(kept["counts"][3]), int(kept["counts"][4])
         self.progress, self.due = (float(x) for x in kept["shares"])
+        self.begun_with = int(kept.get("begun_with", 0))
         self.actor_adam.restore(part("adam"))
         self.replay.restore(part("replay"))
         self.random_start.restore(part("random"))

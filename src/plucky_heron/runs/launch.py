@@ -6,26 +6,37 @@ import time
 from pathlib import Path
 from typing import Any
 
-from plucky_heron.control.base_controller import check_base
-from plucky_heron.errors import StateError
-from plucky_heron.files import is_file, read_text, write_whole
+from plucky_heron.control.base_controller import base_controller, check_base
+from plucky_heron.errors import FileError, StateError
+from plucky_heron.files import is_file, read_arrays, read_text, write_whole
+from plucky_heron.learning.starting import Source, source_of, start_from
 from plucky_heron.runs.executors import start_batch
-from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_recipe, run_folder
+from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.fitting import fit
+from plucky_heron.training.loop import method_of, names_of
 from plucky_heron.training.recipe import Recipe, with_budget
 from plucky_heron.training.shaping import potential_of
 from plucky_heron.training.stopping import Course, read_rule
 
 
-def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
-    """Queue one run a seed, with frozen copies of all it depends on; returns their numbers."""
+def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None) -> list[int]:
+    """Queue one run a seed, with frozen copies of all it depends on; returns their numbers.
+
+    Raises
+    ------
+    StateError
+        The recipe cannot start from `start`; says what it needs.
+    """
     problem, frozen = freeze(project, task, recipe)
     recipe = fit(recipe, problem, project)
     if recipe.shaping is not None:  # a recipe is written for one task: with another, its formula may know no signal
         potential_of(problem, recipe.shaping.potential, f"recipe {recipe.name}")
     if recipe.residual is not None:
         check_base(problem, recipe.residual.on, f"recipe {recipe.name}")
+    if start is not None:
+        tried_start(problem, recipe, start, project)
     store = RunStore(project)
     try:
         batch = store.new_batch()
@@ -36,15 +47,63 @@ def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> 
                 fingerprint=problem.fingerprint(), budget=recipe.steps, request="prepare",
             )  # fmt: skip
             frozen.put(project, store.run(run), recipe)
+            if start is not None:
+                start.save(run_folder(project, run) / "frozen")
             runs.append(run)
         return runs
     finally:
         store.close()
 
 
-def train(project: Path, task: str, recipe: Recipe, seeds: list[int]) -> list[int]:
+def tried_start(problem: Problem, recipe: Recipe, start: Source, project: Path) -> list[str]:
+    """What a recipe would take over from another run, in words.
+
+    Raises
+    ------
+    StateError
+        It cannot start from there.
+    """
+    plan = recipe.residual
+    method = method_of(
+        problem, recipe, 0, 1, base_controller(problem, plan.on, 1, project) if plan is not None else None
+    )
+    return start_from(method, start, *names_of(problem))
+
+
+def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
+    """What another run can start from: a kept policy, and critics and statistics as they stood at its last checkpoint.
+
+    Raises
+    ------
+    FileError
+        No such policy is kept, or what is kept is damaged.
+    """
+    policy = kept_policy(project, row, which)
+    problem, recipe = frozen_problem(project, row), frozen_recipe(project, row)
+    step = row.best_step or 0 if which == "best" else row.steps if which == "last" else int(which)
+    told = Source(row.id, step, policy, *names_of(problem), recipe.method)
+    path = run_folder(project, row.id) / "checkpoint.npz"
+    if not is_file(path) or recipe.own is not None:
+        return told
+    plan = recipe.residual
+    base = base_controller(problem, plan.on, 1, project) if plan is not None else None
+    method = method_of(problem, recipe, row.seed, 1, base)
+    kept = read_arrays(path)
+    try:
+        method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})
+    except (KeyError, ValueError, IndexError, TypeError) as error:
+        raise FileError(path, "", None, f"damaged, or of another version: {error}") from error
+    store = RunStore(project)
+    try:
+        health = store.health(row.id)
+    finally:
+        store.close()
+    return source_of(method, policy, told, health[-1][1] if health else {})
+
+
+def train(project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None) -> list[int]:
     """Queue and start; returns the runs' numbers at once."""
-    runs = create_batch(project, task, recipe, seeds)
+    runs = create_batch(project, task, recipe, seeds, start)
     store = RunStore(project)
     try:
         begin_batch(project, store, store.run(runs[0]).batch)

@@ -14,9 +14,10 @@ from pathlib import Path
 from typing import Any
 
 from plucky_heron.errors import HeronError, one_line
+from plucky_heron.learning.starting import Source
 from plucky_heron.runs.executors import AT_ONCE, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
-from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
+from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunRow, RunStore
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
@@ -63,15 +64,18 @@ def work_on(project: Path, number: int, threads: int) -> None:
             threads,
             project,
             identity=row.identity,
+            start=Source.load(frozen_folder(project, row)),
         )
         resumed = run.resume()
         store.forget_after(number, run.steps if resumed else -1)
         if run.dropped is not None:
             store.forget_evaluation(number, run.dropped)
         code = run.problem.code
-        own = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
+        own: dict[str, Any] = {"own_code": {"file": code.file, "sha256": code.digest}} if code is not None else {}
         if run.recipe.own is not None:
             own["own_method"] = {"file": run.recipe.method, "sha256": run.recipe.own.digest}
+        if run.started_with:
+            own["started_with"] = run.started_with
         store.update(number, facts=facts() | {"threads": threads} | own)
         _train(store, run, project, row)
     except HeronError as error:

@@ -18,6 +18,7 @@ from plucky_heron.files import read_arrays, write_whole
 from plucky_heron.learning.method import Experience, Method, Space, make_method
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.residual import Residual
+from plucky_heron.learning.starting import Source, start_from
 from plucky_heron.simulation.batch import TIME_UP, Batch, Outcome
 from plucky_heron.task.observed_reward import ObservedReward
 from plucky_heron.task.problem import Problem
@@ -61,6 +62,8 @@ class Run:
         Whose cache of tuned regulators may be used.
     identity
         What its checkpoint and policies are marked with, and refused without.
+    start
+        What its method begins with, from another run.
 
     Raises
     ------
@@ -77,6 +80,7 @@ class Run:
         threads: int = 1,
         project: Path | None = None,
         identity: str = "",
+        start: Source | None = None,
     ) -> None:
         self.problem, self.recipe, self.seed, self.folder, self.threads = (problem, recipe, seed, folder, threads)
         self.identity = identity
@@ -86,6 +90,10 @@ class Run:
             base_controller(problem, recipe.residual.on, threads, project) if recipe.residual is not None else None
         )
         self.method = method_of(problem, recipe, seed, threads, self.base)
+        self.started_with: list[str] = []
+        """What was taken over from another run, in words."""
+        if start is not None:
+            self.started_with = start_from(self.method, start, *names_of(problem))
         shift = setpoint_shift(problem)
         self.told_setpoints = shift.names if shift is not None else ()
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)
@@ -392,6 +400,11 @@ def method_of(
     if recipe.residual is None or base is None:
         return make(space)
     return Residual(make, space, base.gain, recipe.residual.reach)
+
+
+def names_of(problem: Problem) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Names of what is observed, what critics alone see last, and of what is commanded."""
+    return tuple(e.name for e in problem.entries), tuple(c.name for c in problem.commands)
 
 
 def space_of(problem: Problem) -> Space:

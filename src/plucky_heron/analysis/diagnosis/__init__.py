@@ -1,0 +1,1 @@
+"""Named findings on runs, computed from what is recorded: what, how sure, on which evidence, and what to try."""

@@ -37,15 +37,22 @@ def test_paired_difference_is_that_of_a_z_test() -> None:
     assert (difference - half, difference + half) == pytest.approx(interval)
 
 
-def test_spread_over_seeds_names_the_worst_and_holds_ended_courses() -> None:
+def test_spread_over_seeds_names_the_worst_and_carries_nothing_forward() -> None:
     def course(*values: float) -> list[Evaluation]:
         return [Evaluation(10 * k, 0.0, 0, 0.0, v) for k, v in enumerate(values)]
 
     spread = spread_of([course(0, 0.5, 1.0), course(0, 0.2), course(0, 0.1, 0.15, 0.6)], "success")
-    assert spread is not None and spread.worst_seed == 1
-    np.testing.assert_allclose(spread.median, [0, 0.2, 0.2, 0.6])
-    np.testing.assert_allclose(spread.worst, [0, 0.2, 0.2, 0.2])
-    assert spread_of([[], []], "score") is None
+    assert spread is not None and not spread.whole
+    np.testing.assert_allclose(spread.steps, [0, 10])
+    np.testing.assert_allclose(spread.median, [0, 0.2])
+    assert spread.worst_seed == 2, "up to where all have been it is the lowest"
+    np.testing.assert_allclose(spread.worst, [0, 0.1, 0.15, 0.6])
+    # two seeds done at 100 %, two that have just begun: no median of what was not measured
+    begun = spread_of([course(0, 0.5, 1.0), course(0, 0.6, 1.0), course(0.1), course(0.0)], "success")
+    assert begun is not None and len(begun.median) == 1 and begun.median[0] == 0.0
+    equal = spread_of([course(0, 1.0), course(0, 0.5)], "success")
+    assert equal is not None and equal.whole and equal.median[-1] == 0.75
+    assert spread_of([[], []], "score") is None and spread_of([course(1.0), []], "success") is None
 
 
 def test_linearisation_swings_at_the_hoists_formula(problem: Problem) -> None:

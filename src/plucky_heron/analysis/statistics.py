@@ -34,30 +34,46 @@ def paired_difference(first: Array, second: Array, z: float = Z95) -> tuple[floa
 
 @dataclass(frozen=True)
 class Spread:
-    """What several seeds did, at common numbers of steps, arrays (points,)."""
+    """What several seeds did at the steps where all of them have been, arrays (points,).
+
+    Attributes
+    ----------
+    worst_steps, worst
+        The worst course, over all of its own steps.
+    worst_seed
+        Its number in the input.
+    whole
+        Whether all courses reach as far as the longest.
+    """
 
     steps: Array
     median: Array
     lower: Array
     upper: Array
+    worst_steps: Array
     worst: Array
     worst_seed: int
-    """Number of the worst course in the input."""
+    whole: bool
 
 
 def spread_of(courses: Sequence[Sequence[Evaluation]], quantity: str) -> Spread | None:
-    """Median, quartiles and the worst course; a course that stopped early keeps its last value.
+    """Median and quartiles at the steps where all courses have been, and the worst course.
 
-    The worst course is the one whose best evaluation is lowest. None where nothing was evaluated yet.
+    Nothing is carried forward: of seeds that stand at different steps, only what all of them know is compared. The worst
+    course is the one whose best evaluation up to there is lowest. None where one of them was not evaluated yet.
     """
-    begun = [(k, course) for k, course in enumerate(courses) if course]
-    if not begun:
+    if not courses or not all(courses):
         return None
-    steps = np.array(sorted({e.step for _, course in begun for e in course}), dtype=float)
-    values = np.array([_held([e.step for e in c], [e.of(quantity) for e in c], steps) for _, c in begun])
-    worst = int(np.argmin([max(e.of(quantity) for e in course) for _, course in begun]))
+    until = min(course[-1].step for course in courses)
+    furthest = max(course[-1].step for course in courses)
+    steps = np.array(sorted({e.step for course in courses for e in course if e.step <= until}), dtype=float)
+    values = np.array([_held([e.step for e in c], [e.of(quantity) for e in c], steps) for c in courses])
+    worst = int(np.argmin([max(e.of(quantity) for e in c if e.step <= until) for c in courses]))
     lower, median, upper = np.percentile(values, (25, 50, 75), axis=0)
-    return Spread(steps, median, lower, upper, values[worst], begun[worst][0])
+    own = courses[worst]
+    return Spread(
+        steps, median, lower, upper, np.array([e.step for e in own], dtype=float), np.array([e.of(quantity) for e in own]), worst, until == furthest
+    )  # fmt: skip
 
 
 def _held(at: Sequence[int], values: Sequence[float], steps: Array) -> Array:

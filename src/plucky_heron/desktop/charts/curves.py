@@ -72,7 +72,8 @@ class CurveChart(QWidget):
         """One batch: its seeds if `each`, its median, its quartiles, its worst."""
         t = theme()
         color = t.color(SERIES[number % len(SERIES)])
-        spread = spread_of(courses, self.quantity)
+        begun = [course for course in courses if course]
+        spread = spread_of(begun, self.quantity)
         if spread is None:
             return
         if each:
@@ -89,7 +90,7 @@ class CurveChart(QWidget):
             )
         if len(courses) > 1:
             worst = pg.mkPen(t.color("plum") if each else color, width=1.6, style=Qt.PenStyle.DashLine)
-            self._curve(spread.steps, spread.worst, worst)
+            self._curve(spread.worst_steps, spread.worst, worst)
         self._curve(spread.steps, spread.median, pg.mkPen(color, width=2.6, style=pen_style(0 if each else number)))
         if not each:
             self.text(
@@ -103,13 +104,14 @@ class CurveChart(QWidget):
             median = np.asarray(spread.median)
             # beside its rise: at its end the rules' lines would cross the word
             rising = int(np.argmax(median >= 0.5 * (median.min() + median.max())))
-            self.text(" median", float(spread.steps[rising]), float(median[rising]), bold=True, anchor=(0, 0))
+            of = "" if spread.whole else f" of {len(begun)}, as far as all have been"
+            self.text(f" median{of}", float(spread.steps[rising]), float(median[rising]), bold=True, anchor=(0, 0))
         if (
             each
             and len(courses) > 1
             and abs(spread.worst[-1] - spread.median[-1]) > 0.06 * (np.ptp(spread.median) + 1e-9)
         ):
-            self.text("worst", float(spread.steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
+            self.text("worst", float(spread.worst_steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
 
     def _curve(self, steps: Sequence[float] | np.ndarray, values: Sequence[float] | np.ndarray, pen: object) -> None:
         """A line; the plain item, several times cheaper than the one with symbols."""

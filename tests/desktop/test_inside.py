@@ -73,6 +73,7 @@ def test_the_sheet_is_opened_from_the_health_of_a_run(qtbot: QtBot, searched: Pa
     window.show()
     window.enter(3)
     station = window.station
+    qtbot.mouseClick(station.to_health, LEFT)
     qtbot.waitUntil(station.inside.isVisible, timeout=10_000)
     qtbot.mouseClick(station.inside, LEFT)
     view = station.inside_sheet.view

@@ -7,8 +7,11 @@ from collections.abc import Sequence
 from plucky_heron.analysis.diagnosis import learning, outcome
 from plucky_heron.analysis.diagnosis.finding import ORDER, Check, Finding, Try, best_success, merged, share
 from plucky_heron.analysis.diagnosis.record import Record
+from plucky_heron.training.stopping import show_steps
 
 CHECKS: tuple[Check, ...] = (*outcome.CHECKS, *learning.CHECKS)
+WELL = 0.75
+"""Success of the worst seed from which runs without findings are called healthy."""
 DISAGREE = 0.35
 """Difference of the best success between seeds from which they disagree."""
 
@@ -17,6 +20,9 @@ def diagnose(records: Sequence[Record]) -> list[Finding]:
     """Findings on runs of one batch, the weightiest first; one that says that all is well where nothing else does."""
     found = [(record, finding) for record in records for check in CHECKS if (finding := check(record)) is not None]
     several = seeds_disagree(records)
+    # where something has gone wrong it is no news that episodes run out of time
+    troubled = {record.seed for record, finding in found if finding.severity == "trouble"}
+    found = [(r, f) for r, f in found if r.seed not in troubled or f.name != "every episode cut by time"]
     findings = merged(found)
     if several is not None:
         findings = sorted([*findings, several], key=lambda f: ORDER.index(f.severity))
@@ -36,9 +42,7 @@ def seeds_disagree(records: Sequence[Record]) -> Finding | None:
     low, high = min(best, key=lambda s: best[s]), max(best, key=lambda s: best[s])
     if best[high] - best[low] < DISAGREE:
         return None
-    evidence = f"seed {high} reached {share(best[high])}, seed {low} {share(best[low])}, by {until:,} steps".replace(
-        ",", " "
-    )
+    evidence = f"seed {high} reached {share(best[high])}, seed {low} {share(best[low])}, by {show_steps(until)} steps"
     recipe = told[0].recipe
     tries = (
         Try("more seeds before anything is concluded", {"seeds": str(max(5, recipe.seeds))}),
@@ -62,6 +66,8 @@ def healthy(records: Sequence[Record], findings: Sequence[Finding]) -> list[Find
     if not told or any(f.name == "too early to say" for f in findings):
         return []
     best = min(best_success(r) for r in told)
+    if best < WELL:
+        return []
     figures = {
         "kl": "change an update", "critic_explains": "critic explains", "spread": "spread",
         "critic_loss": "critic's loss", "at_limit": "draws at limits",

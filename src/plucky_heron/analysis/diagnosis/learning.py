@@ -23,6 +23,9 @@ SOLVED = 0.9
 KL_LARGE, KL_SMALL = 0.06, 2e-4
 """Change of the policy an update beyond which steps are too large (twice the upper end of the healthy band), or too small to matter."""
 LOSS_GROWS = 20.0
+RATE_LARGE = 0.1
+"""Learning rate of a replay method above which it is too large whatever else shows: SAC on the hoist reached 92 % with 0.05 in 20 k steps, and
+nothing with 0.2."""
 SPREAD_LOW, SPREAD_HIGH, SPREAD_GROWS = 0.05, 0.6, 1.3
 AT_LIMITS, INPUTS_AT_LIMIT, UNTRAINED_AT_LIMITS = 0.45, 0.05, 0.2
 EXPLAINS_LITTLE = 0.1
@@ -55,6 +58,10 @@ def learning_rate_too_large(record: Record) -> Finding | None:
     if len(kl) >= 4 and median(kl) > KL_LARGE:
         evidence = f"an update changes the policy by a KL of {median(kl):.3f}; healthy runs stay below 0.03"
         return Finding("learning rate too large", "trouble", text, evidence, "kl", tries, median(kl))
+    fastest = max(float(record.setting(key) or 0.0) for key in ("learning_rate", "actor_learning_rate"))
+    if _family(record) in ("replay", "model") and fastest > RATE_LARGE and best_success(record) < 0.5:
+        evidence = f"a learning rate of {fastest:g}: critics that learn from a replay buffer follow their own errors above {RATE_LARGE:g}"
+        return Finding("learning rate too large", "trouble", text, evidence, "critic_loss", tries, fastest)
     early, late = record.figure("critic_loss", 0.0, 0.35), record.figure("critic_loss", LATE)
     if (
         len(early) >= 3

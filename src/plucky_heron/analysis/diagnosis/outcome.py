@@ -14,7 +14,7 @@ FEWEST = 8
 """Evaluations before which little can be told."""
 DOMINATES = 0.85
 LOST_AGAIN = 0.25
-NOISE = 0.08
+NOISE, FEW_EPISODES = 0.08, 40
 CUT = 0.95
 AT_TIME = "time is up"
 
@@ -88,6 +88,10 @@ def pays_for_something_else(record: Record) -> Finding | None:
     if len(record.course) < FEWEST or best_success(record) >= NOTHING or _rise(record) < 1.0:
         return None
     scores = record.of("score")
+    late = float(np.mean(_late(record, scores)))
+    on_the_way = any(f["success"] >= 0.5 and f["score"] > late for f in record.references.values())
+    if on_the_way or still_rising(record.course):  # what meets the measure is paid more: it may yet come there
+        return None
     term = _risen_term(record)
     evidence = (
         f"the score rose from {scores[0]:.3g} to {np.mean(_late(record, scores)):.3g}, success stayed at {share(best_success(record))}"
@@ -214,7 +218,7 @@ def evaluation_noise(record: Record) -> Finding | None:
     jumps = float(np.std(np.diff(late, 2)) / np.sqrt(6.0))
     episodes = record.recipe.evaluation.episodes
     expected = float(np.sqrt(max(np.mean(late) * (1 - np.mean(late)), 0.0) / episodes))
-    if jumps < NOISE or jumps > 3.0 * max(expected, 1e-9):
+    if jumps < NOISE or episodes > FEW_EPISODES or jumps > 3.0 * max(expected, 1e-9):
         return None
     more = int(min(400, max(64, episodes * (jumps / 0.03) ** 2)))
     evidence = f"success jumps by {share(jumps)} from evaluation to evaluation; {episodes} episodes tell {share(1.0 / episodes)} apart at best"

@@ -21,8 +21,13 @@ from plucky_heron.training.recipe import Recipe, recipe_from_json, standard_reci
 from plucky_heron.training.stopping import Evaluation
 
 Array = np.ndarray
-MOST_BINS = 40
+MOST_BINS = 24
 """Points that the health figures of a run are averaged to where it is written down."""
+WRITTEN = (
+    "kl", "passes", "spread", "critic_explains", "critic_loss", "value_predicted", "value_realised", "at_limit", "inputs_at_limit", "gradient",
+    "model_error", "lost", "unsolved",
+)  # fmt: skip
+"""Health figures that findings look at."""
 
 
 @dataclass(frozen=True)
@@ -128,7 +133,7 @@ def thinned(health: Sequence[tuple[int, dict[str, float]]]) -> list[tuple[int, d
     found = []
     for first in range(0, len(health), size):
         part = health[first : first + size]
-        keys = dict.fromkeys(key for _, h in part for key in h)
+        keys = [key for key in WRITTEN if any(key in h for _, h in part)]
         means = {k: float(np.mean([h[k] for _, h in part if k in h])) for k in keys}
         found.append((part[-1][0], {k: _short(v) for k, v in means.items() if np.isfinite(v)}))
     return found

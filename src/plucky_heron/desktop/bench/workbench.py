@@ -204,6 +204,17 @@ class Workbench(QObject):
         self.unwritten = standard_recipe(method).model_copy(update={"name": name, "tasks": (self.task,)})
         self.choose_recipe(name)
 
+    def try_recipe(self, recipe: Recipe) -> None:
+        """Work with a recipe that has no file yet, by a name of its own; it gets one when it is changed or kept."""
+        stem = recipe.name.partition("-try-")[0] or recipe.method
+        taken, number = set(self.project.recipes()), 1
+        while f"{stem}-try-{number}" in taken:
+            number += 1
+        self.unwritten = recipe.model_copy(update={"name": f"{stem}-try-{number}", "tasks": (self.task,)}).knowing(
+            recipe.own
+        )
+        self.choose_recipe(self.unwritten.name)
+
     def present_recipe(self) -> Recipe:
         """The chosen recipe as it is now.
 
@@ -445,8 +456,14 @@ class Workbench(QObject):
         """Runs that wait or are at work."""
         return [row for row in self.rows if row.alive]
 
-    def train(self, seeds: list[int]) -> str:
-        """Start a batch of the present task and recipe; returns what is wrong, or nothing."""
+    def train(self, seeds: list[int], source: tuple[RunRow, str] | None = None) -> str:
+        """Start a batch of the present task and recipe, or queue it behind those at work; returns what is wrong, or nothing.
+
+        Parameters
+        ----------
+        source
+            A run and which of its policies to start from.
+        """
         if self.needs_task():
             return self.trouble
         if self.faults:
@@ -456,7 +473,8 @@ class Workbench(QObject):
             return text
         try:
             recipe = self.present_recipe()
-            numbers = launch.train(self.project.folder, self.task, recipe, seeds)
+            start = launch.start_of(self.project.folder, *source) if source is not None else None
+            numbers = launch.train(self.project.folder, self.task, recipe, seeds, start)
         except HeronError as error:
             self.say(str(error))
             return str(error)
@@ -469,13 +487,18 @@ class Workbench(QObject):
         launch.stop(self.project.folder, [row.id for row in self.training()])
         self.refresh_runs()
 
-    def resume(self, run: int) -> None:
-        """Put a run back to work."""
+    def resume(self, run: int, steps: int | None = None) -> str:
+        """Put a run back to work, with `steps` also one that has ended; returns what is wrong, or nothing."""
+        wrong = ""
         try:
-            launch.resume(self.project.folder, run)
+            if said := launch.resume(self.project.folder, run, steps):
+                self.noted.emit(f"run {run} goes on {said}" if said.startswith("without") else f"run {run}: {said}")
+            self._recipes.pop(run, None)
         except HeronError as error:
-            self.say(str(error))
+            wrong = str(error)
+            self.say(wrong)
         self.refresh_runs()
+        return wrong
 
     # --- jobs --------------------------------------------------------------------------------------------------------
 

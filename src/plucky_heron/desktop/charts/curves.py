@@ -118,6 +118,23 @@ class CurveChart(QWidget):
         x, y = np.asarray(steps, dtype=float), np.asarray(values, dtype=float)
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pen, antialias=True))
 
+    def curve(self, steps: np.ndarray, values: np.ndarray, colour: object, width: float, dashed: bool = False) -> None:
+        """A line of its own colour."""
+        style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
+        self._curve(steps, values, pg.mkPen(colour, width=width, style=style))
+
+    def dots(self, points: Sequence[tuple[float, float]], colour: object, ring: bool = False) -> None:
+        """Dots, or rings."""
+        brush = pg.mkBrush(theme().color("card")) if ring else pg.mkBrush(colour)
+        self.plot.addItem(pg.ScatterPlotItem(pos=list(points), size=7, pen=pg.mkPen(colour, width=1.6), brush=brush))
+
+    def ticks(self, points: Sequence[tuple[float, float]], colour: object) -> None:
+        """Upright strokes where something ends."""
+        item = pg.ScatterPlotItem(
+            pos=list(points), size=15, symbol="|", pen=pg.mkPen(colour, width=1), brush=pg.mkBrush(colour)
+        )
+        self.plot.addItem(item)
+
     def references(self, lines: Sequence[tuple[str, float]], steps: float, low: float, high: float) -> None:
         """Dashed lines of opponents; those that reach the same share a line and its words."""
         pen = pg.mkPen(theme().color("heron"), width=1.3, style=Qt.PenStyle.DashDotLine)
@@ -144,12 +161,12 @@ class CurveChart(QWidget):
         item.setPos(x, y)
         self.plot.addItem(item)
 
-    def threshold(self, value: float, text: str) -> None:
-        """The good-enough rule, to be dragged."""
+    def threshold(self, value: float, text: str, movable: bool = True) -> None:
+        """The good-enough rule, to be dragged where it is that of the recipe."""
         t = theme()
         self.rule = pg.InfiniteLine(
-            value, angle=0, movable=True, pen=pg.mkPen(t.color("moss"), width=2), hoverPen=pg.mkPen(t.color("moss"), width=4),
-            label=f"⇕ {text}",
+            value, angle=0, movable=movable, pen=pg.mkPen(t.color("moss"), width=2), hoverPen=pg.mkPen(t.color("moss"), width=4),
+            label=f"⇕ {text}" if movable else text,
             labelOpts={"position": 0.5, "color": t.color("ink"), "fill": t.color("card"), "border": pg.mkPen(t.color("moss")), "movable": False},
         )  # fmt: skip
         self.rule.label.setFont(font(12, bold=True))

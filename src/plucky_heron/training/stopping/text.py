@@ -43,11 +43,12 @@ def table_of(text: str) -> dict[str, Any]:
             key, value = _MAIN[kind], part
         if key in found:
             raise StateError(f"--rule {quoted(text)}: {key} is given twice")
-        found[key] = _plain(key, value.strip())
+        found[key] = typed_value(key, value.strip())
     return found
 
 
-def _plain(key: str, value: str) -> Any:
+def typed_value(key: str, value: str) -> Any:
+    """What a typed value is in the table of a rule: counts may be written as 150 k, all else is left to the rule's schema."""
     count = _COUNT.match(value)
     if key not in ("running", "within", "after", "steps", "episodes") or count is None:
         return value

@@ -110,6 +110,8 @@ class SeedBars(QWidget):
             painter.setBrush(t.color("rust" if wrong else "plum" if row is worst and count > 1 else "tide"))
             painter.drawRoundedRect(QRectF(box.left(), box.top(), box.width() * share, 8), 4, 4)
             kept = show_value("success", row.best_success) if row.best_success is not None else row.state
+            if painter.fontMetrics().horizontalAdvance(kept) > width - 20:  # many seeds: whole points
+                kept = kept.replace(" %", "").partition(".")[0]
             painter.setPen(t.color("ink"))
             painter.drawText(
                 QRectF(x + 18, 18, width - 20, 16), Qt.AlignmentFlag.AlignVCenter, row.state if wrong else kept

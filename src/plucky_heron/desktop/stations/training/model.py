@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
 from plucky_heron.training.recipe import STANDARD, Recipe
-from plucky_heron.training.stopping import StopRule, show_steps, show_value
+from plucky_heron.training.stopping import Course, Evaluation, StopRule, show_steps, show_value
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -40,12 +42,29 @@ def recipe_note(recipe: Recipe, changed: int) -> str:
     return f"{guide_of(recipe.method).name}{corrects} · {changed} changed from the standard"
 
 
-def what_it_ended(rule: StopRule, rows: list[RunRow]) -> str:
-    """Seeds of a batch that a stop rule ended."""
-    if not rows:
-        return "not in force yet"
+def what_it_ended(rule: StopRule, rows: list[RunRow], courses: Sequence[Sequence[Evaluation]], every: int) -> str:
+    """Seeds of a batch that a stop rule ended; else how near those at work are, or when it can act."""
     seeds = [str(row.seed) for row in rows if row.stop_rule == rule.kind]
-    return f"ended seed {', '.join(seeds)}" if seeds else "ended none yet"
+    if seeds:
+        return "ended all seeds" if len(seeds) == len(rows) > 1 else "ended seed " + ", ".join(seeds)
+    near = [
+        f"seed {row.seed}: {said}"
+        for row, course in zip(rows, courses, strict=True)
+        if row.alive and len(course) > 1 and (said := rule.state(Course(course)))
+    ]
+    if near:
+        return ", ".join(near)
+    earliest = rule.earliest(every)
+    if rows or rule.kind == "budget" or not earliest:
+        return "ended none" if rows else ""
+    return f"can act from {show_steps(earliest)} steps"
+
+
+def rules_note(own: Recipe | None, recipe: Recipe, batch: int | None) -> str:
+    """Whose rules are shown, and whether those of the recipe are others."""
+    if own is None:
+        return "each seed for itself"
+    return "each seed for itself" if own.stop == recipe.stop else f"of batch {batch}; the recipe has others"
 
 
 def curves_caption(bench: Workbench, quantity: str) -> str:

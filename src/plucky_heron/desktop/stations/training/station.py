@@ -6,8 +6,9 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from plucky_heron.analysis.diagnosis.finding import Try
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.curves import CurveChart
 from plucky_heron.desktop.forms.widgets import (
@@ -24,10 +25,13 @@ from plucky_heron.desktop.forms.widgets import (
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.training import model
+from plucky_heron.desktop.stations.training.diagnosis_card import DiagnosisCard, try_out
+from plucky_heron.desktop.stations.training.go_on_sheet import GoOnSheet
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
 from plucky_heron.desktop.stations.training.model import seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
+from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
 from plucky_heron.desktop.theme import theme
 from plucky_heron.learning.policy import PolicyDriver
@@ -38,6 +42,7 @@ from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
+from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stopping import Evaluation, Level, show_steps
 
 SETTINGS = (
@@ -57,8 +62,17 @@ class TrainingStation(Station):
         super().__init__(bench)
         self._drawn: object = None
         self.shown = SettingsShown(bench, self)
-        grid = QGridLayout(self)
-        grid.setContentsMargins(16, 10, 16, 14)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(16, 10, 16, 14)
+        self.pages = QStackedWidget()
+        outer.addWidget(self.pages)
+        first = QWidget()
+        self.pages.addWidget(first)
+        self.trial = RulesPage(bench)
+        self.trial.left.connect(self.close_rules)
+        self.pages.addWidget(self.trial)
+        grid = QGridLayout(first)
+        grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(10)
         self.curves = Card("Learning curve")
         switch = QHBoxLayout()
@@ -75,16 +89,33 @@ class TrainingStation(Station):
         self.curves.body.addLayout(switch)
         self.rules = Card("Stop rules", "each seed for itself")
         self.rule_rows = Rows((0, 1), spacing=3)
-        self.rules.body.addWidget(scrolled(self.rule_rows))
+        self.rules.body.addWidget(scrolled(self.rule_rows), 1)
+        foot = QHBoxLayout()
+        foot.addWidget(
+            button("Change, replay and tune …", self.open_rules, "", "change, replay and tune the stop rules")
+        )
+        foot.addStretch(1)
+        self.rules.body.addLayout(foot)
         self.health = Card("Health", "value · healthy band · its history")
         self.health_rows = Rows((4, 2, 5), spacing=3)
-        self.health.body.addWidget(self.health_rows)
+        self.health.body.addWidget(scrolled(self.health_rows), 1)
         self.inside = button("Inside the method …", self.look_inside)
         self.inside.setToolTip(
             "what the model predicted beside what followed, or the weights that were tried and their scores"
         )
         self.inside.hide()
-        self.health.body.addWidget(self.inside)
+        self.diagnosis = DiagnosisCard(bench, self.show_figure, self.try_out)
+        self.told = QStackedWidget()
+        self.told.addWidget(self.diagnosis)
+        self.told.addWidget(self.health)
+        self.to_health = button("Health figures", lambda: self.told.setCurrentWidget(self.health))
+        self.to_diagnosis = button("Diagnosis", lambda: self.told.setCurrentWidget(self.diagnosis))
+        for card, widgets in ((self.diagnosis, (self.to_health,)), (self.health, (self.to_diagnosis, self.inside))):
+            line = QHBoxLayout()
+            for widget in widgets:
+                line.addWidget(widget)
+            line.addStretch(1)
+            card.body.addLayout(line)
         self.recipe = Card("Recipe", "")
         self.recipe_rows = Rows((3, 2, 3), spacing=4)
         self.recipes = Choice("recipe")
@@ -114,14 +145,16 @@ class TrainingStation(Station):
         row = QHBoxLayout()
         self.start = button("Train", self.train, "primary")
         self.stop = button("Stop and keep", bench.stop_training)
-        self.watch = button("Watch the kept policy", self.watch_policy)
-        for widget in (self.start, self.stop, self.watch):
+        self.more = button("Go on …", self.go_on)
+        self.more.setToolTip("give the chosen run more steps, or start anew from its policy")
+        self.watch = button("Watch", self.watch_policy, "", "watch the kept policy")
+        for widget in (self.start, self.stop, self.more, self.watch):
             row.addWidget(widget)
         row.addStretch(1)
         side.addLayout(row)
         grid.addWidget(self.curves, 0, 0, 1, 2)
         grid.addWidget(self.rules, 1, 0)
-        grid.addWidget(self.health, 1, 1)
+        grid.addWidget(self.told, 1, 1)
         grid.addLayout(side, 0, 2, 2, 1)
         for column, stretch in enumerate((31, 33, 36)):
             grid.setColumnStretch(column, stretch)
@@ -174,27 +207,37 @@ class TrainingStation(Station):
         self.wrong.setText(wrong)
         self.wrong.setVisible(bool(wrong))
 
+    def _own_recipe(self) -> Recipe | None:
+        """What the shown batch used; None without a batch."""
+        rows = self.bench.batch_rows()
+        return self.bench.recipe_of(rows[0]) if rows else None
+
     def _show_rules(self) -> None:
-        recipe = self.bench.recipe
+        recipe, own = self.bench.recipe, self._own_recipe()
         if recipe is None:
             return
         self.rule_rows.clear()
         rows = self.bench.batch_rows()
-        for rule in recipe.stop:
+        courses = [self.bench.store.course(row.id) if row.alive else [] for row in rows]
+        shown = own or recipe
+        for rule in shown.stop:
             name = label(rule.kind.capitalize(), "strong")
             name.setStyleSheet(f"border-left: 5px solid {getattr(theme(), rule.role)}; padding-left: 8px;")
-            self.rule_rows.add(name, ElidedLabel(model.what_it_ended(rule, rows), "soft"))
+            self.rule_rows.add(
+                name, ElidedLabel(model.what_it_ended(rule, rows, courses, shown.evaluation.every), "soft")
+            )
             self.rule_rows.add_wide(ElidedLabel(rule.words(), ""))
+        self.rules.note.setText(model.rules_note(own, recipe, self.bench.batch))
         self.rule_rows.finish()
 
-    def _level(self) -> tuple[int, Level] | None:
-        """The first rule that draws a line across the shown chart, and the line."""
-        recipe, quantity = self.bench.recipe, self.quantity.currentData()
+    def _level(self, recipe: Recipe | None) -> tuple[int, Level] | None:
+        """The first rule of a recipe that draws a line across the shown chart, and the line."""
+        quantity = self.quantity.currentData()
         levels = [(k, rule.level()) for k, rule in enumerate(recipe.stop)] if recipe is not None else []
         return next(((k, level) for k, level in levels if level is not None and level.quantity == quantity), None)
 
     def _rule_dragged(self, value: float) -> None:
-        found = self._level()
+        found = self._level(self.bench.recipe)
         if found is None:
             return
         number, level = found
@@ -222,6 +265,7 @@ class TrainingStation(Station):
             # in a turn of their own, so that no turn of the event loop gets long
             QTimer.singleShot(0, self, self._show_rules)
             QTimer.singleShot(0, self, self._show_health)
+            QTimer.singleShot(0, self, lambda: self.diagnosis.look_at(self.bench.batch_rows()))
         self._show_seeds(rows)
 
     def _show_curves(self, rows: list[RunRow], courses: list[list[Evaluation]]) -> None:
@@ -236,9 +280,11 @@ class TrainingStation(Station):
         self.chart.set_range(steps * 1.08, low, high)
         self.chart.references(lines, steps, low, high)
         self.chart.add_courses(courses, 0, each=True)
-        found = self._level()
+        own = self._own_recipe()
+        mine = own is None or bench.recipe is None or own.stop == bench.recipe.stop or any(r.alive for r in rows)
+        found = self._level(bench.recipe if mine else own)
         if found is not None:
-            self.chart.threshold(found[1].value, found[1].text)
+            self.chart.threshold(found[1].value, found[1].text, movable=mine)
         if rows:
             self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
         self.curves.caption.setText(model.curves_caption(bench, quantity).upper())
@@ -251,11 +297,11 @@ class TrainingStation(Station):
         self.seeds.note.setText(model.seeds_note(bench, rows))
         row = bench.row()
         self.kept.setText(model.kept_note(row))
-        self.start.setEnabled(not bench.training())
+        self.more.setEnabled(row is not None and not row.alive)
         self.stop.setEnabled(bool(bench.training()))
         self.watch.setEnabled(row is not None and row.best_step is not None)
         if bench.recipe is not None:
-            self.start.setText(f"Train {seeds_text(bench.recipe.seeds)}")
+            self.start.setText(f"{'Queue' if bench.training() else 'Train'} {seeds_text(bench.recipe.seeds)}")
 
     def _show_health(self) -> None:
         bench = self.bench
@@ -293,6 +339,42 @@ class TrainingStation(Station):
         recipe = self.bench.recipe
         if recipe is not None:
             self.bench.train(list(range(1, recipe.seeds + 1)))
+
+    def open_rules(self) -> None:
+        """Change stop rules, replay them over recorded runs, tune them."""
+        self.trial.enter()
+        self.pages.setCurrentWidget(self.trial)
+
+    def close_rules(self) -> None:
+        """Back to the curves."""
+        self.pages.setCurrentIndex(0)
+        self._drawn = None
+        self.refresh()
+
+    def show_figure(self, key: str) -> None:
+        """Show the figure that a finding speaks of: on the chart where it stands there, else among the health figures."""
+        found = self.quantity.findData(key)
+        if found >= 0:
+            self.quantity.setCurrentIndex(found)
+        else:
+            self.told.setCurrentWidget(self.health)
+
+    def try_out(self, one: Try) -> None:
+        """Put what a finding advises into a copy of the run's recipe."""
+        wrong = try_out(self.bench, self.bench.row(), one)
+        if wrong:
+            self.bench.say(wrong)
+        else:
+            self.bench.noted.emit(
+                f"recipe {self.bench.recipe_name}: {one.text}; Train starts it, a change or Keep gives it a file"
+            )
+
+    def go_on(self) -> None:
+        """Ask how the chosen run goes on."""
+        row = self.bench.row()
+        if row is not None and not row.alive:
+            self.sheet_of_run = GoOnSheet(self.bench, row, self)
+            self.sheet_of_run.open()
 
     def choose_method(self) -> None:
         """Open the sheet of methods and settings."""

@@ -78,15 +78,14 @@ CAMPAIGNS: dict[str, Campaign] = {
     ),
     "critic-blind": ppo(critic_learning_rate=1e-7),
     "noisy-evaluations": Campaign("ppo", 160_000, PPO, {"evaluation": {"every": 4096, "episodes": 6}}),
-    "lost-again": ppo(500_000, learning_rate=0.004, schedule="constant", kl_limit="off", passes=16),
     "seeds-disagree": Campaign("ppo", 180_000, PPO, seeds=4),
     "wrong-sign": Campaign(
         "ppo", 200_000, PPO, task=(('formula = "-norm(offset, height)"', 'formula = "norm(offset, height)"'), ('formula = "-(offset *', 'formula = "(offset *')),
     ),
     "pays-for-something-else": Campaign(
-        "ppo", 200_000, PPO, task=(('[rewards.distance]', '[rewards.speed]\nformula = "abs(trolley.velocity)"\nweight = 20.0\n\n[rewards.distance]'),),
+        "ppo", 200_000, PPO, task=(('[rewards.distance]', '[rewards.speed]\nformula = "abs(trolley.velocity)"\nweight = 90.0\n\n[rewards.distance]'),),
     ),
-    "term-dominates": Campaign("ppo", 200_000, PPO, task=(("weight = 0.3", "weight = 300.0"),)),
+    "term-dominates": Campaign("ppo", 200_000, PPO, task=(("[rewards.distance]", '[rewards.alive]\nformula = "1"\nweight = 1000.0\n\n[rewards.distance]'),)),
     "replay-small": sac(30_000, replay_capacity=1000),
     "warm-up-short": sac(20_000, random_start_steps=100),
     "overestimated": sac(25_000, "ddpg", target_mix=1.0, learning_rate=0.003, actor_learning_rate=0.003, return_steps=1, reward_limit="off"),

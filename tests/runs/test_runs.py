@@ -18,7 +18,7 @@ from plucky_heron.errors import FileError, HeronError, StateError
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
-from plucky_heron.runs.executors import start_batch
+from plucky_heron.runs.executors import AT_ONCE, start_batch
 from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
 from plucky_heron.training.loop import Run
@@ -340,3 +340,26 @@ def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path
     np.testing.assert_array_equal(
         anew.score, run_trials(problem, PolicyDriver(policy), seed=1, stream="rig", count=2).score
     )
+
+
+@pytest.mark.long
+def test_batches_queue_behind_each_other(folder: Path) -> None:
+    """Two batches started at once share the workers; the second begins when the first leaves one free."""
+    recipe = with_changes(
+        Project(folder).recipe("ppo"), {"steps": "60000", "evaluation.every": "30000", "copies": "32"}
+    )
+    first = launch.train(folder, "lift", recipe, [1, 2])
+    second = launch.train(folder, "lift", recipe, [3])
+    store, most = RunStore(folder), 0
+    try:
+        while any(row.alive for row in store.runs()):
+            rows = store.runs()
+            at_work = [row for row in rows if row.state == "running"]
+            most = max(most, len(at_work))
+            if any(row.id in second for row in at_work):
+                assert all(row.state != "queued" for row in rows if row.id in first)
+            time.sleep(0.05)
+    finally:
+        store.close()
+    assert most <= AT_ONCE
+    assert [row.state for row in launch.wait(folder, [*first, *second])] == ["done"] * 3

@@ -213,7 +213,7 @@ def wait(project: Path, runs: list[int], tick: float = 0.2, patience: float = 90
         while True:
             rows = [store.run(number) for number in runs]
             now = [(row.state, row.steps) for row in rows]
-            if now != before or any(row.state == RUNNING for row in rows):
+            if now != before or any(row.state == RUNNING for row in store.runs()):  # it may wait behind other batches
                 began, before = time.monotonic(), now
             lost = [row for row in rows if row.state == DEAD]
             if lost:

@@ -18,14 +18,14 @@ from plucky_heron.learning.starting import Source
 from plucky_heron.runs.executors import AT_ONCE, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
-from plucky_heron.runs.store import DONE, FAILED, QUEUED, RunRow, RunStore
+from plucky_heron.runs.store import DONE, FAILED, QUEUED, RUNNING, RunRow, RunStore
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
 from plucky_heron.training.stopping import Evaluation
 
 
 def work_through(project: Path, batch: int) -> None:
-    """Start waiting runs of a batch, `AT_ONCE` at a time, until none waits."""
+    """Start waiting runs of a batch until none waits; all batches of the project together have `AT_ONCE` at work, earlier batches first."""
     store = RunStore(project)
     at_work: dict[int, subprocess.Popen[bytes]] = {}
     while True:
@@ -37,8 +37,11 @@ def work_through(project: Path, batch: int) -> None:
                 waiting.remove(row)
         if not waiting and not at_work:
             return
-        for row in waiting[: AT_ONCE - len(at_work)]:
-            threads = 1 if len(waiting) + len(at_work) > 1 else AT_ONCE
+        others = [row for row in store.runs() if row.batch != batch and row.alive]
+        first = any(row.state == QUEUED and row.batch < batch for row in others)
+        free = 0 if first else AT_ONCE - len(at_work) - sum(row.state == RUNNING for row in others)
+        for row in waiting[: max(0, free)]:
+            threads = 1 if len(waiting) + len(at_work) + len(others) > 1 else AT_ONCE
             command = [*interpreter(), "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
             at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
         time.sleep(0.1)

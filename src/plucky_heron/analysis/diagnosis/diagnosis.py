@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import replace
 
 from plucky_heron.analysis.diagnosis import learning, outcome
 from plucky_heron.analysis.diagnosis.finding import ORDER, Check, Finding, Try, best_success, merged, share
 from plucky_heron.analysis.diagnosis.record import Record
+from plucky_heron.errors import HeronError
+from plucky_heron.training.recipe import with_changes
 from plucky_heron.training.stopping import show_steps
 
 CHECKS: tuple[Check, ...] = (*outcome.CHECKS, *learning.CHECKS)
@@ -18,7 +22,7 @@ DISAGREE = 0.35
 
 def diagnose(records: Sequence[Record]) -> list[Finding]:
     """Findings on runs of one batch, the weightiest first; one that says that all is well where nothing else does."""
-    found = [(record, finding) for record in records for check in CHECKS if (finding := check(record)) is not None]
+    found = [(record, finding) for record in records for finding in _findings(record)]
     several = seeds_disagree(records)
     # where something has gone wrong it is no news that episodes run out of time
     troubled = {record.seed for record, finding in found if finding.severity == "trouble"}
@@ -29,6 +33,32 @@ def diagnose(records: Sequence[Record]) -> list[Finding]:
     if not any(f.severity in ("trouble", "doubt") for f in findings):
         findings += healthy(records, findings)
     return findings
+
+
+def _findings(record: Record) -> list[Finding]:
+    """What the checks find in one run; where an evaluation gave no number they look at those before."""
+    broken = outcome.not_finite(record)
+    finite = record
+    if broken is not None:
+        kept = [k for k, e in enumerate(record.course) if e.finite and math.isfinite(e.score)]
+        details = tuple(record.details[k] for k in kept if k < len(record.details))
+        finite = replace(record, course=tuple(record.course[k] for k in kept), details=details)
+    found = [broken] if broken is not None else []
+    for check in CHECKS:
+        finding = check(finite)
+        if finding is not None and check is not outcome.not_finite:
+            found.append(finding)
+    return [replace(f, tries=tuple(t for t in f.tries if _says_something(record, t))) for f in found]
+
+
+def _says_something(record: Record, one: Try) -> bool:
+    """Whether advice changes a recipe, or is about something else."""
+    if not one.changes:
+        return True
+    try:
+        return with_changes(record.recipe, one.changes) != record.recipe
+    except HeronError:
+        return False
 
 
 def seeds_disagree(records: Sequence[Record]) -> Finding | None:

@@ -430,7 +430,8 @@ def model_error(record: Record) -> Finding | None:
     if len(late) < 3 or median(late) < MODEL_WRONG:
         return None
     horizon = record.setting("horizon_end") or record.setting("horizon")
-    evidence = f"a step of the model is off by {share(median(late))} of the change (at first {share(median(early))}), and rollouts are {horizon} steps long: errors add up"
+    first = f" (at first {share(median(early))})" if len(early) else ""
+    evidence = f"a step of the model is off by {share(median(late))} of the change{first}, and rollouts are {horizon} steps long: errors add up"
     tries = (
         Try("shorter rollouts", {"horizon": "1", "horizon_end": str(max(1, (horizon or 2) // 3))}),
         Try(

@@ -15,6 +15,8 @@ FEWEST = 8
 DOMINATES = 0.85
 LOST_AGAIN = 0.25
 NOISE, FEW_EPISODES = 0.08, 40
+FLATTERS = 0.15
+"""Success on evaluation starts over that on fresh ones from which evaluations flatter."""
 CUT = 0.95
 AT_TIME = "time is up"
 
@@ -24,14 +26,13 @@ def _late(record: Record, values: np.ndarray) -> np.ndarray:
 
 
 def _rise(record: Record) -> float:
-    """By how much the score rose over the run, in quartile ranges of the first evaluation."""
-    scores = record.of("score")
-    if len(scores) < 4 or not np.isfinite(scores).all():
+    """By how much the score rose over the run, in halves of what lay between mean and worst episode of the first evaluation."""
+    scores, worst = record.of("score"), record.of("worst")
+    if len(scores) < 4:
         return 0.0
-    quartiles = record.details[0].get("quartiles") if record.details else None
-    width = max(quartiles[2] - quartiles[0], 1e-9) if quartiles else max(0.1 * float(np.ptp(scores)), 1e-9)
     first = float(scores[0])
-    return (float(np.mean(_late(record, scores))) - first) / max(float(width), 0.02 * abs(first), 1e-9)
+    width = 0.5 * (first - float(worst[0])) if np.isfinite(worst[0]) else 0.1 * float(np.ptp(scores))
+    return (float(np.mean(_late(record, scores))) - first) / max(width, 0.02 * abs(first), 1e-9)
 
 
 def _risen_term(record: Record) -> str:
@@ -51,14 +52,10 @@ def reward_against_measure(record: Record) -> Finding | None:
         return None
     late = float(np.mean(_late(record, record.of("score"))))
     reached = float(np.mean(_late(record, record.of("success"))))
-    better = {
-        name: figures
-        for name, figures in record.references.items()
-        if figures["success"] >= reached + 0.3 and figures["score"] < late - 0.02 * abs(late)
-    }
-    if not better:
+    name, best = max(record.references.items(), key=lambda item: (item[1]["success"], item[1]["score"]))
+    if best["success"] < reached + 0.3 or best["score"] >= late - 0.02 * abs(late):
         return None
-    name = max(better, key=lambda n: better[n]["success"])
+    better = {name: best}
     term = _risen_term(record)
     evidence = (
         f"{name} meets the measure in {share(better[name]['success'])} and scores {better[name]['score']:.3g}; this policy in {share(reached)}, and scores {late:.3g}"
@@ -210,27 +207,25 @@ def success_lost(record: Record) -> Finding | None:
 
 
 def evaluation_noise(record: Record) -> Finding | None:
-    """Evaluations jump more than they tell."""
-    success = record.of("success")
-    if len(success) < 2 * FEWEST:
+    """Evaluations are too small: what they show does not hold on fresh starts, or jumps more than they tell."""
+    episodes, success, fresh = record.recipe.evaluation.episodes, record.of("success"), record.retest.get("success")
+    text = "Evaluations are too small to tell what they show"
+    best = best_success(record)
+    if fresh is not None and best - float(fresh) > max(FLATTERS, 2.0 * np.sqrt(0.25 / episodes)):
+        more = int(min(400, max(64, 4 * episodes)))
+        evidence = f"{share(best)} on {episodes} evaluation episodes, {share(float(fresh))} on {record.retest.get('episodes', 200)} fresh starts"
+        tries = (Try(f"{more} evaluation episodes", {"evaluation.episodes": str(more)}),)
+        return Finding("evaluation noise", "note", text, evidence, "success", tries, best - float(fresh))
+    if len(success) < 2 * FEWEST or episodes > FEW_EPISODES:
         return None
     late = success[len(success) // 2 :]
     jumps = float(np.std(np.diff(late, 2)) / np.sqrt(6.0))
-    episodes = record.recipe.evaluation.episodes
-    expected = float(np.sqrt(max(np.mean(late) * (1 - np.mean(late)), 0.0) / episodes))
-    if jumps < NOISE or episodes > FEW_EPISODES or jumps > 3.0 * max(expected, 1e-9):
+    if jumps < NOISE:
         return None
     more = int(min(400, max(64, episodes * (jumps / 0.03) ** 2)))
     evidence = f"success jumps by {share(jumps)} from evaluation to evaluation; {episodes} episodes tell {share(1.0 / episodes)} apart at best"
-    return Finding(
-        "evaluation noise",
-        "note",
-        "Evaluations are too small to tell what they show",
-        evidence,
-        "success",
-        (Try(f"{more} evaluation episodes", {"evaluation.episodes": str(more)}),),
-        jumps,
-    )
+    tries = (Try(f"{more} evaluation episodes", {"evaluation.episodes": str(more)}),)
+    return Finding("evaluation noise", "note", text, evidence, "success", tries, jumps)
 
 
 def still_improving(record: Record) -> Finding | None:
@@ -266,6 +261,32 @@ def too_early(record: Record) -> Finding | None:
         else (Try("evaluate more often", {"evaluation.every": str(max(1, record.recipe.schedule // 25))}),)
     )
     return Finding("too early to say", "note", "It is too early to say much", evidence, "success", tries, 1.0 - done)
+
+
+def not_finite(record: Record) -> Finding | None:
+    """An evaluation gave no number: parameters or physics ran away."""
+    wrong = [e for e in record.course if not e.finite or not np.isfinite(e.score)]
+    if not wrong:
+        return None
+    tries = (
+        [
+            Try(
+                "a kept policy of before is there: start from it, with a third of the learning rate",
+                {"learning_rate": number(record.setting("learning_rate") / 3)},
+            )
+        ]
+        if record.setting("learning_rate")
+        else []
+    )
+    return Finding(
+        "not finite",
+        "trouble",
+        "The run is not finite any more",
+        f"at {show_steps(wrong[0].step)} steps an evaluation gave no number",
+        "score",
+        tuple(tries),
+        1.0,
+    )
 
 
 def simulations_lost(record: Record) -> Finding | None:
@@ -337,6 +358,6 @@ def other_driver_better(record: Record) -> Finding | None:
 
 
 CHECKS: tuple[Check, ...] = (
-    reward_against_measure, pays_for_something_else, one_term_dominates, every_episode_cut, success_lost, evaluation_noise, still_improving, too_early,
+    not_finite, reward_against_measure, pays_for_something_else, one_term_dominates, every_episode_cut, success_lost, evaluation_noise, still_improving, too_early,
     simulations_lost, contacts_not_solved, other_driver_better,
 )  # fmt: skip

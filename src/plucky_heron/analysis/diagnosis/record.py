@@ -52,7 +52,7 @@ class Record:
     health
         Step of each update and its figures.
     details
-        Of each evaluation: endings, reward by term, quartiles; the first also where the untrained commands lie.
+        Of each evaluation: endings and reward by term; the first also where the untrained commands lie.
     references
         Score and success of other drivers on the task as it was, where they are kept.
     fitted
@@ -100,12 +100,15 @@ class Record:
              "figures": {k: _short(v) for k, v in e.figures.items() if k in ("length", "worst")}}
             for e in self.course
         ]  # fmt: skip
+        recipe = self.recipe.model_dump(mode="json", exclude_defaults=True) | {
+            "stop": [r.model_dump() for r in self.recipe.stop]
+        }
         kept = ("endings", "terms", "untrained")
         details = [
             {k: ([_short(x) for x in d[k]] if k == "terms" else d[k]) for k in kept if k in d} for d in self.details
         ]
         return {
-            "run": self.run, "seed": self.seed, "ended": self.ended, "stop_rule": self.stop_rule, "recipe": self.recipe.model_dump(mode="json", exclude_defaults=True),
+            "run": self.run, "seed": self.seed, "ended": self.ended, "stop_rule": self.stop_rule, "recipe": recipe,
             "task": asdict(self.task), "course": evaluations, "details": details, "health": thinned(self.health), "retest": self.retest,
             "references": self.references, "fitted": self.fitted,
         }  # fmt: skip

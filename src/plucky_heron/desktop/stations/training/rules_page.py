@@ -6,8 +6,8 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtWidgets import QApplication, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.stopping.replay import Recorded, Replayed, recorded
 from plucky_heron.desktop.bench.workbench import Workbench
@@ -222,9 +222,19 @@ class RulesPage(QWidget):
         """Show rules, replay, savings, and begin the sweep."""
         if self.trial is None:
             return
+        focus = QApplication.focusWidget()
+        name = focus.accessibleName() if focus is not None and self.rule_rows.isAncestorOf(focus) else ""
         self.show_replay()
         self._show_numbers()
         self.tune()
+        if name:  # the rows were made anew; they are shown in the next turn
+            QTimer.singleShot(0, self, lambda: self._focus_on(name))
+
+    def _focus_on(self, name: str) -> None:
+        for widget in self.rule_rows.findChildren(QWidget):
+            if widget.accessibleName() == name and widget.isVisible():
+                widget.setFocus()
+                return
 
     def _show_rule_lines(self) -> None:
         assert self.trial is not None

@@ -1,0 +1,242 @@
+"""Stop rules, diagnosis and going on, in the real window with mouse and keys, over runs that were recorded."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from plucky_heron.desktop.application import make_application
+from plucky_heron.desktop.forms.widgets import Choice
+from plucky_heron.desktop.stations.training.rules_page import RulesPage
+from plucky_heron.desktop.window import Window
+from plucky_heron.project import Project
+from plucky_heron.runs import launch
+from plucky_heron.training.recipe import with_changes
+from plucky_heron.training.stopping.good_enough import GoodEnough
+from tests.conftest import copy_demo
+
+LEFT = Qt.MouseButton.LeftButton
+OPENER = "change, replay and tune the stop rules"
+
+
+@pytest.fixture(scope="session")
+def qapp() -> QApplication:
+    """The application with our theme."""
+    return make_application()
+
+
+@pytest.fixture(scope="module")
+def recorded(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A project with a batch of two short runs."""
+    folder = copy_demo(tmp_path_factory.mktemp("recorded") / "quillmere")
+    recipe = with_changes(
+        Project(folder).recipe("ppo"),
+        {"steps": "16000", "evaluation.every": "1024", "copies": "32", "steps_per_update": "1024"},
+    )
+    rows = launch.wait(folder, launch.train(folder, "lift", recipe, [1, 2]))
+    assert [row.state for row in rows] == ["done", "done"]
+    return folder
+
+
+@pytest.fixture
+def window(qtbot: QtBot, recorded: Path, tmp_path: Path) -> Iterator[Window]:
+    """The window on a copy of it, in the Training station."""
+    folder = tmp_path / "quillmere"
+    shutil.copytree(recorded, folder)
+    made = Window(folder)
+    qtbot.addWidget(made)
+    made.resize(1280, 800)
+    made.show()
+    made.enter(3)
+    yield made
+    made.close()
+
+
+def named(inside: QWidget, name: str) -> QWidget:
+    """The one visible widget of a name."""
+    found = [w for w in inside.findChildren(QWidget) if w.accessibleName() == name and w.isVisible()]
+    assert len(found) == 1, f"{name}: {len(found)}"
+    return found[0]
+
+
+def shown(qtbot: QtBot, inside: QWidget, name: str) -> QWidget:
+    """The widget of a name, once it is shown: rows are made anew after a change."""
+    qtbot.waitUntil(
+        lambda: any(w.accessibleName() == name and w.isVisible() for w in inside.findChildren(QWidget)), timeout=3000
+    )
+    return named(inside, name)
+
+
+def press(qtbot: QtBot, inside: QWidget, text: str) -> None:
+    """Press the button with these words."""
+
+    def buttons() -> list[QPushButton]:
+        return [b for b in inside.findChildren(QPushButton) if text in (b.text(), b.accessibleName()) and b.isVisible()]
+
+    qtbot.waitUntil(lambda: len(buttons()) == 1, timeout=3000)
+    qtbot.mouseClick(buttons()[0], LEFT)
+
+
+def typed(qtbot: QtBot, inside: QWidget, name: str, text: str) -> None:
+    """Type into a field and press Enter."""
+    field = shown(qtbot, inside, name)
+    assert isinstance(field, QLineEdit)
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, text)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+
+
+@pytest.fixture
+def page(qtbot: QtBot, window: Window) -> RulesPage:
+    """The page of rules, opened by its button, when what is recorded was read and swept."""
+    press(qtbot, window.station, OPENER)
+    found = window.station.trial
+    qtbot.waitUntil(lambda: found.trial is not None and found.map is not None, timeout=15_000)
+    return found
+
+
+def test_rules_are_typed_added_removed_and_taken_back(qtbot: QtBot, page: RulesPage) -> None:
+    trial = page.trial
+    before = list(trial.rules)
+    assert [r.kind for r in before] == ["good enough", "no more gain", "budget", "gone wrong"] and len(trial.runs) == 2
+    typed(qtbot, page, "good enough: at least", "50 %")
+    typed(qtbot, page, "good enough: running", "2")
+    qtbot.waitUntil(lambda: QApplication.focusWidget() is shown(qtbot, page, "good enough: running"))
+    assert isinstance(trial.rules[0], GoodEnough) and trial.rules[0].at_least == 0.5 and trial.rules[0].running == 2
+    press(qtbot, page, "Add a rule")
+    assert trial.rules[-1].kind == "formula"
+    typed(qtbot, page, "formula: when", "running(length > 1 s and score > -1000, 3)")
+    assert page.trial.replays()[0].by == "formula" and page._replays[0].stopped_at < 5000
+    typed(qtbot, page, "formula: when", "running(lenght > 1 s, 3)")
+    assert page.wrong.isVisible() and "did you mean length" in page.wrong.text()
+    assert trial.rules[-1].model_dump()["when"] == "running(length > 1 s and score > -1000, 3)", "it stays as it was"
+    press(qtbot, page, "remove rule 2, no more gain")
+    assert [r.kind for r in trial.rules] == ["good enough", "budget", "gone wrong", "formula"]
+    for _ in range(5):
+        press(qtbot, page, "Undo")
+    assert trial.rules == before and not page.undo.isEnabled()
+
+
+def test_a_rule_is_dragged_on_the_replay(qtbot: QtBot, page: RulesPage) -> None:
+    page.chart.rule.setValue(0.25)
+    page.chart.rule.sigPositionChangeFinished.emit(page.chart.rule)
+    assert page.trial.rules[0].model_dump()["at_least"] == pytest.approx(0.25)
+    assert "25.0 %" in page.chart.rule.label.format
+
+
+def test_the_ring_is_dragged_along_the_line_and_the_rule_follows(qtbot: QtBot, page: RulesPage) -> None:
+    found, picture = page.map, page.picture
+    goal = found.edge[-1]
+    at = picture.point(goal).toPoint()
+    qtbot.mousePress(picture, LEFT, pos=QPoint(60, picture.height() - 60))
+    qtbot.mouseMove(picture, at)
+    qtbot.mouseRelease(picture, LEFT, pos=at)
+    rule = page.trial.rules[0].model_dump()
+    near = picture.nearest(picture.point(goal))
+    assert near is not None
+    assert (rule["at_least"], rule["running"]) == pytest.approx(found.tried[near].values)
+    qtbot.waitUntil(lambda: page.map is not found, timeout=10_000)
+    picture.setFocus()
+    was = list(page.trial.rules)
+    edge = page.map.edge
+    if len(edge) > 1:
+        qtbot.keyClick(picture, Qt.Key.Key_Left)
+        assert page.trial.rules != was, "by the keyboard too"
+
+
+def test_rules_go_into_the_recipe_in_one_change(qtbot: QtBot, page: RulesPage, window: Window) -> None:
+    path = window.bench.path_of("recipes")
+    text = path.read_text()
+    typed(qtbot, page, "no more gain: within", "9")
+    press(qtbot, page, "Add a rule")
+    press(qtbot, page, "Use these rules")
+    kept = Project(window.bench.project.folder).recipe("ppo")
+    assert [r.kind for r in kept.stop] == ["good enough", "no more gain", "budget", "gone wrong", "formula"]
+    assert kept.stop[1].model_dump()["within"] == 9 and kept.stop == tuple(page.trial.rules)
+    assert window.station.pages.currentIndex() == 0
+    qtbot.waitUntil(lambda: "the recipe has others" in window.station.rules.note.text(), timeout=5000)
+    window.bench.undo.undo()
+    assert path.read_text() == text
+
+
+def test_other_runs_and_other_numbers(qtbot: QtBot, page: RulesPage) -> None:
+    assert isinstance(page.first, Choice)
+    names = [page.first.itemText(k) for k in range(page.first.count())]
+    assert "budget: steps" in names and "no more gain: within" in names
+    before = page.map
+    page.first.setCurrentText("budget: steps")
+    page.first.activated.emit(page.first.currentIndex())
+    qtbot.waitUntil(lambda: page.map is not before, timeout=10_000)
+    assert {a.key for a in page.map.axes} == {"steps", "running"}
+    page.quantity.setCurrentIndex(1)
+    assert page.chart.quantity == "score"
+
+
+def test_a_project_without_runs_says_what_to_do(qtbot: QtBot, folder: Path) -> None:
+    window = Window(folder)
+    qtbot.addWidget(window)
+    window.show()
+    window.enter(3)
+    press(qtbot, window.station, OPENER)
+    page = window.station.trial
+    qtbot.waitUntil(lambda: page.trial is not None, timeout=10_000)
+    assert "train without stop rules first" in page.sentence.text() and page.picture.empty
+    typed(qtbot, page, "good enough: running", "3")
+    press(qtbot, page, "Use these rules")
+    assert Project(folder).recipe("ppo").stop[0].model_dump()["running"] == 3
+    window.close()
+
+
+def test_findings_stand_in_the_station_and_what_they_advise_is_applied_to_a_copy(qtbot: QtBot, window: Window) -> None:
+    station, bench = window.station, window.bench
+    qtbot.waitUntil(lambda: bool(station.diagnosis.findings), timeout=60_000)
+    names = [f.name for f in station.diagnosis.findings]
+    assert (
+        "still improving at the end" in names
+        or "another driver does better" in names
+        or "every episode cut by time" in names
+    )
+    finding = next(f for f in station.diagnosis.findings if any(t.changes for t in f.tries))
+    number = next(k for k, t in enumerate(finding.tries) if t.changes)
+    before = {p.name: p.read_text() for p in (bench.project.folder / "recipes").iterdir()}
+    press(qtbot, station.diagnosis, f"apply to {finding.name}, {number + 1}")
+    assert bench.recipe_name == "ppo-try-1" and bench.recipe is not None
+    key, value = next(iter(finding.tries[number].changes.items()))
+    said = bench.recipe.model_dump() | bench.recipe.settings
+    assert key.split(".")[0] in said and str(value)
+    assert {p.name: p.read_text() for p in (bench.project.folder / "recipes").iterdir()} == before, (
+        "no file was changed"
+    )
+
+
+def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, window: Window) -> None:
+    station, bench = window.station, window.bench
+    run = bench.run
+    press(qtbot, station, "Go on …")
+    sheet = station.sheet_of_run
+    assert "10 of 10 observations; 2 of 2 commands; critic and statistics carried over" in sheet.matched.text()
+    typed(qtbot, sheet, "steps in all", "9000")
+    qtbot.mouseClick(sheet.further, LEFT)
+    assert sheet.wrong.isVisible() and "give it more than that" in sheet.wrong.text()
+    typed(qtbot, sheet, "steps in all", "20000")
+    qtbot.mouseClick(sheet.further, LEFT)
+    assert not sheet.isVisible()
+    qtbot.waitUntil(lambda: bench.row().state == "done" and bench.row().steps >= 20_000, timeout=60_000)
+    assert bench.row().id == run and bench.recipe_of(bench.row()).steps == 20_000
+    bench.edit("recipes", ["seeds"], 1, "seeds: 1")
+    bench.edit("recipes", ["steps"], 3000, "steps: 3000")
+    press(qtbot, station, "Go on …")
+    station.sheet_of_run.which.setCurrentIndex(1)
+    station.sheet_of_run.which.activated.emit(1)
+    qtbot.mouseClick(station.sheet_of_run.anew, LEFT)
+    qtbot.waitUntil(
+        lambda: bench.batch == 2 and bool(bench.batch_rows()) and bench.batch_rows()[0].state == "done", timeout=60_000
+    )
+    assert bench.batch_rows()[0].facts["started_with"][0] == "10 of 10 observations"

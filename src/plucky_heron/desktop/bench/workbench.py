@@ -441,10 +441,22 @@ class Workbench(QObject):
 
     def lines(self, quantity: str) -> list[tuple[str, float]]:
         """Drivers that charts draw as lines: nobody, a constant, chance, the regulator and the best rule; by "score" or "success"."""
-        scores = self.scores()
+        scores = self.scores() if self._references_fit() else {}
         rules = sorted((n for n in scores if n.startswith("rule ")), key=lambda n: -float(scores[n]["score"]))
         names = [n for n in ("nobody", "constant", "random", "regulator") if n in scores] + rules[:1]
         return [(name, float(scores[name][quantity])) for name in names]
+
+    def _references_fit(self) -> bool:
+        """Whether what simple drivers reached belongs to the task as it is."""
+        if self.problem is None:
+            return False
+        if self.shakedown is not None:
+            return True  # rehearsed here; the Shakedown station says what was changed since
+        try:
+            kept = kept_scores(self.project.folder, self.task).get("fingerprint")
+        except HeronError:
+            return False
+        return kept == self.problem.fingerprint()
 
     def shakedown_older(self) -> bool:
         """Whether the task or machine were changed since the rehearsals."""

@@ -12,11 +12,19 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from plucky_heron.analysis.statistics import spread_of
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
 from plucky_heron.training.stopping import Evaluation, show_steps, show_value
+from plucky_heron.training.stopping.evaluation import HEALTH_FIGURES
 
 
 class _StepAxis(pg.AxisItem):  # type: ignore[misc]  # the package states no types
+    def __init__(self, chart: CurveChart) -> None:
+        super().__init__("bottom")
+        self.chart = chart
+
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        return [show_steps(v) for v in values]
+        if self.chart.along == "minutes":
+            short = max(values, default=0.0) < 120_000.0  # milliseconds
+            return [f"{v / 1000.0:.3g} s" if short else f"{v / 60_000.0:.3g} min" for v in values]
+        return [f"{v:.0f}" for v in values] if self.chart.along == "episodes" else [show_steps(v) for v in values]
 
 
 class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
@@ -27,6 +35,8 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         if self.chart.quantity == "success":
             return [f"{100 * v:.0f} %" if -0.001 <= v <= 1.001 else "" for v in values]
+        if self.chart.quantity in HEALTH_FIGURES and HEALTH_FIGURES[self.chart.quantity].unit == "%":
+            return [f"{100 * v:.3g} %".replace("-", "−") for v in values]
         return [f"{v:g}".replace("-", "−") for v in values]
 
 
@@ -36,10 +46,12 @@ class CurveChart(QWidget):
     def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.quantity = "success"
+        self.along = "steps"
+        """What the curves stand against: control steps, minutes or episodes."""
         self.on_rule_dragged = on_rule_dragged
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        axes = {"bottom": _StepAxis("bottom"), "left": _ValueAxis(self)}
+        axes = {"bottom": _StepAxis(self), "left": _ValueAxis(self)}
         self.plot = pg.PlotWidget(axisItems=axes, background=theme().color("card"))
         self.plot.setAccessibleName("learning curves")
         layout.addWidget(self.plot)
@@ -160,6 +172,16 @@ class CurveChart(QWidget):
         item.setFont(font(12, bold=bold))
         item.setPos(x, y)
         self.plot.addItem(item)
+
+    def band(self, low: float | None, high: float | None) -> None:
+        """Where a health figure lies in healthy runs."""
+        if low is None and high is None:
+            return
+        ends = (-1e9 if low is None else low, 1e9 if high is None else high)
+        brush = pg.mkBrush(theme().color("moss", 0.12))
+        self.plot.addItem(
+            pg.LinearRegionItem(ends, orientation="horizontal", brush=brush, pen=pg.mkPen(None), movable=False)
+        )
 
     def threshold(self, value: float, text: str, movable: bool = True) -> None:
         """The good-enough rule, to be dragged where it is that of the recipe."""

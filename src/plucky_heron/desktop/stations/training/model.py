@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import replace
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
+from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import STANDARD, Recipe
 from plucky_heron.training.stopping import Course, Evaluation, StopRule, show_steps, show_value
+from plucky_heron.training.stopping.evaluation import LENGTH, SCORE, SUCCESS, WORST
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -70,8 +74,49 @@ def rules_note(own: Recipe | None, recipe: Recipe, batch: int | None) -> str:
 def curves_caption(bench: Workbench, quantity: str) -> str:
     """What the curves show."""
     episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
-    name = bench.problem.task.measure.name if bench.problem is not None and quantity == "success" else "score"
-    return f"{name}, {'share' if quantity == 'success' else 'mean'} of {episodes} evaluation episodes"
+    own = bench.recipe_of(rows[0]) if (rows := bench.batch_rows()) else None
+    if own is not None:
+        episodes = own.evaluation.episodes
+    if quantity == SUCCESS:
+        name = bench.problem.task.measure.name if bench.problem is not None else "success"
+        return f"{name}, share of {episodes} evaluation episodes"
+    if quantity in (SCORE, LENGTH, WORST):
+        name = next(words for words, key in OWN if key == quantity)
+        return f"{name}, {'lowest' if quantity == WORST else 'mean'} of {episodes} evaluation episodes"
+    words = next((words for words, key in figures(own or bench.recipe) if key == quantity), quantity)
+    return f"{words}, mean since the last evaluation"
+
+
+OWN = (("the task's measure", SUCCESS), ("score", SCORE), ("episode length", LENGTH), ("worst episode's score", WORST))
+"""Figures of every run that the chart shows."""
+ALONG = (("control steps", "steps"), ("minutes", "minutes"), ("episodes", "episodes"))
+"""What the chart can stand against."""
+
+
+def figures(recipe: Recipe | None) -> list[tuple[str, str]]:
+    """What the chart can show of runs by a recipe: words and key."""
+    return [*OWN, *((figure.words, figure.key) for figure in declared(recipe))]
+
+
+def against(courses: Sequence[list[Evaluation]], along: str) -> list[list[Evaluation]]:
+    """The evaluations with what they stand against (milliseconds, or episodes of training) in the place of steps."""
+    if along == "steps":
+        return list(courses)
+    return [
+        [replace(e, step=round(1000.0 * e.seconds) if along == "minutes" else e.episodes) for e in course]
+        for course in courses
+    ]
+
+
+def limits(values: Sequence[float], quantity: str) -> tuple[float, float]:
+    """What of a figure is in sight."""
+    if quantity == SUCCESS:
+        return 0.0, 1.02
+    known = [v for v in values if math.isfinite(v)]
+    if not known:
+        return 0.0, 1.0
+    low, high = min(known), max(known)
+    return (low, high) if high > low else (low - 0.5, high + 0.5)
 
 
 def curves_note(bench: Workbench, rows: list[RunRow]) -> str:

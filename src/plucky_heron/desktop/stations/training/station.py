@@ -44,6 +44,7 @@ from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stopping import Evaluation, Level, show_steps
+from plucky_heron.training.stopping.evaluation import HEALTH_FIGURES
 
 SETTINGS = (
     "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
@@ -77,13 +78,17 @@ class TrainingStation(Station):
         self.curves = Card("Learning curve")
         switch = QHBoxLayout()
         self.quantity = Choice("quantity")
-        self.quantity.addItem("the task's measure", "success")
-        self.quantity.addItem("score", "score")
+        for words, key in model.OWN:
+            self.quantity.addItem(words, key)
         self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
-        self.steps_note = label("control steps", "soft")
+        self.along = Choice("against")
+        for words, key in model.ALONG:
+            self.along.addItem(words, key)
+        self.along.currentIndexChanged.connect(lambda _: self.refresh())
         switch.addWidget(self.quantity)
         switch.addStretch(1)
-        switch.addWidget(self.steps_note)
+        switch.addWidget(label("against", "soft"))
+        switch.addWidget(self.along)
         self.chart = CurveChart(self._rule_dragged)
         self.curves.body.addWidget(self.chart, 1)
         self.curves.body.addLayout(switch)
@@ -254,9 +259,11 @@ class TrainingStation(Station):
     def refresh(self) -> None:
         """Seeds always; curves, rules and health only when an evaluation, a rule or the choice changed."""
         rows = self.bench.batch_rows()
-        courses = [self.bench.store.course(r.id) for r in rows]
+        self._offer_figures(rows)
+        plain = self.quantity.currentData() in ("success", "score")
+        courses = [self.bench.store.course(r.id) if plain else self.bench.store.whole_course(r.id) for r in rows]
         drawn = (
-            self.quantity.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
+            self.quantity.currentData(), self.along.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
             tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),
         )  # fmt: skip
         if drawn != self._drawn:
@@ -268,16 +275,33 @@ class TrainingStation(Station):
             QTimer.singleShot(0, self, lambda: self.diagnosis.look_at(self.bench.batch_rows()))
         self._show_seeds(rows)
 
+    def _offer_figures(self, rows: list[RunRow]) -> None:
+        """What the chart can show of the batch; the figure that is shown stays."""
+        wanted = model.figures(self.bench.recipe_of(rows[0]) if rows else self.bench.recipe)
+        if wanted == [(self.quantity.itemText(k), self.quantity.itemData(k)) for k in range(self.quantity.count())]:
+            return
+        shown = self.quantity.currentData()
+        with QSignalBlocker(self.quantity):
+            self.quantity.clear()
+            for words, key in wanted:
+                self.quantity.addItem(words, key)
+            self.quantity.setCurrentIndex(max(0, self.quantity.findData(shown)))
+
     def _show_curves(self, rows: list[RunRow], courses: list[list[Evaluation]]) -> None:
         bench = self.bench
-        quantity = self.quantity.currentData()
-        self.chart.quantity = quantity
+        quantity, along = self.quantity.currentData(), self.along.currentData()
+        self.chart.quantity, self.chart.along = quantity, along
         self.chart.clear()
-        steps = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
-        lines = bench.lines(quantity)
+        budget = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
+        courses = model.against(courses, along)
+        steps = budget if along == "steps" else max([c[-1].step for c in courses if c], default=1)
+        lines = bench.lines(quantity) if quantity in ("success", "score") else []
         values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
-        low, high = (0.0, 1.02) if quantity == "success" else (min(values, default=0.0), max(values, default=1.0))
+        low, high = model.limits(values, quantity)
         self.chart.set_range(steps * 1.08, low, high)
+        if quantity in HEALTH_FIGURES:
+            self.chart.band(HEALTH_FIGURES[quantity].low, HEALTH_FIGURES[quantity].high)
+            courses = [c[1:] for c in courses]  # before the first update there is no health
         self.chart.references(lines, steps, low, high)
         self.chart.add_courses(courses, 0, each=True)
         own = self._own_recipe()
@@ -285,7 +309,7 @@ class TrainingStation(Station):
         found = self._level(bench.recipe if mine else own)
         if found is not None:
             self.chart.threshold(found[1].value, found[1].text, movable=mine)
-        if rows:
+        if rows and along == "steps":
             self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
         self.curves.caption.setText(model.curves_caption(bench, quantity).upper())
         self.curves.note.setText(model.curves_note(bench, rows))

@@ -371,7 +371,7 @@ def demo_source() -> Path:
 
 
 def demo_copy(fresh: bool = False) -> Path:
-    """The user's copy of the demo project; made on first use, kept afterwards unless `fresh`.
+    """The user's copy of the demo project, with the batches that come with it; made on first use, kept afterwards unless `fresh`.
 
     Files of the copy are never overwritten: what was edited there stays.
     """
@@ -380,6 +380,9 @@ def demo_copy(fresh: bool = False) -> Path:
         shutil.rmtree(target)
     if not (target / "project.toml").is_file():
         shutil.copytree(demo_source(), target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("runs", "packs"))
+        recorded = demo_source().parent / "recorded"  # made by tools/ship_batches.py
+        if recorded.is_dir() and not (target / "runs").exists():
+            shutil.copytree(recorded, target / "runs")
     return target
 
 

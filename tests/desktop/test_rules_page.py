@@ -97,7 +97,7 @@ def typed(qtbot: QtBot, inside: QWidget, name: str, text: str) -> None:
 def page(qtbot: QtBot, window: Window) -> RulesPage:
     """The page of rules, opened by its button, when what is recorded was read and swept."""
     press(qtbot, window.station, OPENER)
-    found = window.station.trial
+    found: RulesPage = window.station.trial
     qtbot.waitUntil(lambda: found.trial is not None and found.map is not None, timeout=15_000)
     return found
 
@@ -229,7 +229,10 @@ def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, windo
     qtbot.mouseClick(sheet.further, LEFT)
     assert not sheet.isVisible()
     qtbot.waitUntil(lambda: bench.row().state == "done" and bench.row().steps >= 20_000, timeout=60_000)
-    assert bench.row().id == run and bench.recipe_of(bench.row()).steps == 20_000
+    row = bench.row()
+    assert row is not None and row.id == run
+    kept = bench.recipe_of(row)
+    assert kept is not None and kept.steps == 20_000
     bench.edit("recipes", ["seeds"], 1, "seeds: 1")
     bench.edit("recipes", ["steps"], 3000, "steps: 3000")
     press(qtbot, station, "Go on …")

@@ -43,7 +43,11 @@ def sources(tmp_path_factory: pytest.TempPathFactory, problem: Problem) -> dict[
     for method in SHORT:
         run = Run(problem, recipe_of(method), 1, tmp_path_factory.mktemp(method))
         health: dict[str, float] = {}
-        run.work(lambda _, h, health=health: health.update(h), lambda *_: None, lambda: False)
+
+        def on_update(_: Run, told: dict[str, float], health: dict[str, float] = health) -> None:
+            health.update(told)
+
+        run.work(on_update, lambda *_: None, lambda: False)
         told = Source(1, run.steps, run.method.policy(), *names_of(problem), method)
         found[method] = run, source_of(run.method, told.policy, told, health)
     return found

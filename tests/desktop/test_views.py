@@ -423,9 +423,15 @@ def test_what_is_said_of_proofs_and_batches_is_what_the_numbers_allow() -> None:
     assert "lq succeeds more often" in verdict({"policy": ours, "lq": driver(1.0, (0.03, 0.01))}, 200)
     assert "at least 94.0 %" in verdict({"policy": ours, "lq": driver(1.0, (0.03, 0.01))}, 200)
     few = comparison_words({"A": [0.9, 0.95], "B": [0.1, 0.2]})
-    assert few == ["A is at least as good as B in 4 of 4 pairs of seeds: not established with so few seeds."]
-    many = comparison_words({"A": [0.9] * 5, "B": [0.5] * 5})
-    assert many[0].endswith("25 of 25 pairs of seeds: established.")
+    assert few[0] == "Best by its median seed: A, 92.5 % (worst 90.0 %)." and few[1].startswith(
+        "77.5 points ahead of B"
+    )
+    assert few[2] == "A is at least as good as B in 4 of 4 pairs of seeds: not established with so few seeds."
+    many = comparison_words({"A": [0.5] * 5, "B": [0.9] * 5, "C": [0.1] * 5, "D": [0.2] * 5})
+    assert len(many) == 3 and many[0].startswith("Best by its median seed: B"), (
+        "one sentence a question, however many batches"
+    )
+    assert many[-1].endswith("25 of 25 pairs of seeds: established.") and "of A" in many[1]
     assert "one batch alone" in comparison_words({"A": [0.9], "B": []})[0]
 
 

@@ -12,9 +12,17 @@ from plucky_heron.runs.store import RunRow
 
 
 def recipe_facts(project: Path, row: RunRow) -> dict[str, str]:
-    """Every setting of a run's recipe as text, defaults filled in."""
+    """Everything that a run's recipe states as text, defaults filled in: budget, stop rules and evaluations among it."""
     recipe = frozen_recipe(project, row)
     facts = {"method": recipe.method, "copies": str(recipe.copies), "steps": str(recipe.steps)}
+    facts["stop rules"] = "; ".join(f"{rule.kind}: {rule.words()}" for rule in recipe.stop) or "none"
+    facts["evaluation"] = f"every {recipe.evaluation.every} steps, {recipe.evaluation.episodes} episodes"
+    facts["schedule_steps"] = str(recipe.schedule)
+    facts["training_time_limit"] = f"{recipe.training_time_limit:g} s" if recipe.training_time_limit else "the task's"
+    plan, shaping = recipe.residual, recipe.shaping
+    facts["base controller"] = f"{plan.on}, reach {plan.reach:g}" if plan is not None else "none"
+    facts["shaping"] = shaping.potential if shaping is not None else "none"
+    facts["started from"] = "; ".join(row.facts.get("started_with", [])) or "afresh"
     settings = recipe.method_settings().model_dump()
     return facts | {name: "off" if value is None else str(value) for name, value in settings.items()}
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from plucky_heron.analysis.comparing.comparison import batches
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
@@ -20,26 +22,27 @@ def stake(bench: Workbench) -> StakeState:
     return StakeState(0.5 if count == 1 else 1.0, f"{count} batch{'es' if count > 1 else ''}")
 
 
-def comparison_words(groups: dict[str, list[float]]) -> list[str]:
-    """What the retests of finished seeds allow to be said, pair by pair: shares of pairs of seeds, no more."""
-    named = [(letter, values) for letter, values in groups.items() if values]
+def comparison_words(groups: dict[str, list[float]], quantity: str = "success") -> list[str]:
+    """What the retests of finished seeds allow to be said: which batch is best, by how much, and how sure that is."""
+    named = sorted(
+        ((letter, values) for letter, values in groups.items() if values),
+        key=lambda g: float(np.median(g[1])),
+        reverse=True,
+    )
     if len(named) < 2:
-        letter_values = named[0] if named else None
-        return (
-            [f"{letter_values[0]}: {len(letter_values[1])} seeds; one batch alone compares with nothing"]
-            if letter_values
-            else []
-        )
-    lines = []
-    for k, (first, ours) in enumerate(named):
-        for second, theirs in named[k + 1 :]:
-            wins = sum((a > b) + 0.5 * (a == b) for a in ours for b in theirs)
-            total = len(ours) * len(theirs)
-            clear = min(len(ours), len(theirs)) >= 5 and not 0.1 < wins / total < 0.9
-            verdict = (
-                "established" if clear else "not established with so few seeds" if total < 25 else "not established"
-            )
-            lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
+        return [f"{letter}: {len(values)} seeds; one batch alone compares with nothing" for letter, values in named]
+    (first, ours), (second, theirs) = named[:2]
+    best, next_best = float(np.median(ours)), float(np.median(theirs))
+    worst_first, worst_second = show_value(quantity, min(ours)), show_value(quantity, min(theirs))
+    lines = [f"Best by its median seed: {first}, {show_value(quantity, best)} (worst {worst_first})."]
+    gap = f"{100 * (best - next_best):.1f} points" if quantity == "success" else f"{best - next_best:.3g}"
+    ahead = f"{gap} ahead of {second}" if best > next_best else f"level with {second}"
+    lines.append(f"{ahead[:1].upper()}{ahead[1:]}, {show_value(quantity, next_best)} (worst {worst_second}).")
+    wins = sum((a > b) + 0.5 * (a == b) for a in ours for b in theirs)
+    total = len(ours) * len(theirs)
+    clear = min(len(ours), len(theirs)) >= 5 and wins / total >= 0.9
+    verdict = "established" if clear else "not established with so few seeds" if total < 25 else "not established"
+    lines.append(f"{first} is at least as good as {second} in {wins:g} of {total} pairs of seeds: {verdict}.")
     return lines
 
 

@@ -156,6 +156,10 @@ class SeedDots(QWidget):
             )
 
 
+CELL = 84
+"""Least width (px) of a cell of what differs: more columns than fit are scrolled to."""
+
+
 class CompareStation(Station):
     """The station."""
 
@@ -185,8 +189,10 @@ class CompareStation(Station):
         self.words = label("", wrap=True)
         self.said.body.addWidget(self.words)
         self.differs = Card("What differs")
-        self.difference_rows = Rows((4, 3, 3, 3), spacing=3)
-        self.differs.body.addWidget(scrolled(self.difference_rows))
+        self.difference_rows = Rows((), spacing=3)
+        area = scrolled(self.difference_rows)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        self.differs.body.addWidget(area)
         self.list_card = Card("Batches", "click to compare")
         self.list = Table(BATCHES, "batches")
         self.list.horizontalHeader().setVisible(False)
@@ -286,7 +292,7 @@ class CompareStation(Station):
         }
         self.dots.groups, self.dots.quantity = list(groups.items()), quantity
         self.dots.update()
-        self.words.setText("\n".join(comparison_words(groups)))
+        self.words.setText("\n".join(comparison_words(groups, quantity)))
 
     def _show_differences(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
         self.difference_rows.clear()
@@ -299,7 +305,10 @@ class CompareStation(Station):
             table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
         for name, values in table.items():
             cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
-            self.difference_rows.add(ElidedLabel(name.replace("_", " "), "soft"), *cells)
+            title = ElidedLabel(name.replace("_", " "), "soft")
+            for cell in (title, *cells):
+                cell.setMinimumWidth(CELL)
+            self.difference_rows.add(title, *cells)
         self.difference_rows.finish()
 
     def _show_runs(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -243,3 +243,31 @@ def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, windo
         lambda: bench.batch == 2 and bool(bench.batch_rows()) and bench.batch_rows()[0].state == "done", timeout=60_000
     )
     assert bench.batch_rows()[0].facts["started_with"][0] == "10 of 10 observations"
+
+
+def test_every_figure_is_a_chart_with_what_seeds_had_and_can_be_saved(
+    qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    station = window.station
+    names = [station.quantity.itemText(k) for k in range(station.quantity.count())]
+    assert {"score", "episode length", "worst episode's score", "change an update (KL)", "critic explains"} <= set(
+        names
+    )
+    station.show_figure("kl")
+    assert (
+        station.chart.quantity == "kl"
+        and station.curves.caption.text() == "CHANGE AN UPDATE (KL), MEAN SINCE THE LAST EVALUATION"
+    )
+    station.chart.hovered.emit(5000.0)
+    assert station.reading.text().count("seed ") == 2 and "0.0" in station.reading.text()
+    station.chart.hovered.emit(None)
+    assert station.reading.text() == ""
+    station.along.setCurrentIndex(station.along.findData("minutes"))
+    assert station.chart.along == "minutes"
+    for name in ("chart.png", "chart.svg", "figures.csv"):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, name=name: (str(tmp_path / name), ""))
+        press(qtbot, station, "save the chart")
+        assert (tmp_path / name).stat().st_size > 500
+    rows = (tmp_path / "figures.csv").read_text().splitlines()
+    assert rows[0].startswith("run,seed,step,seconds,episodes,success,score,") and "kl" in rows[0].split(",")
+    assert len(rows) == 1 + sum(len(window.bench.store.course(r.id)) for r in window.bench.batch_rows())

@@ -141,6 +141,7 @@ def _style(t: Theme) -> str:
     QScrollBar::handle:vertical {{ background: {t.rule}; border-radius: 4px; min-height: 24px; }}
     QScrollBar:horizontal {{ background: transparent; height: 8px; margin: 0; }}
     QScrollBar::handle:horizontal {{ background: {t.rule}; border-radius: 4px; min-width: 24px; }}
+    QAbstractScrollArea::corner {{ background: none; border: none; }}
     QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; border: none; height: 0; width: 0; }}
     QTableView {{ background: transparent; border: none; outline: none; selection-background-color: {t.faint}; }}
     QTableView::item {{ padding: 0 6px; border-bottom: 1px solid {t.faint}; }}

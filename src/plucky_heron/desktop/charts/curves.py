@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from pathlib import Path
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, QPointF, Qt, Signal
+from PySide6.QtGui import QPainter
+from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from plucky_heron.analysis.statistics import spread_of
@@ -41,7 +44,15 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
 
 
 class CurveChart(QWidget):
-    """A chart of evaluations against control steps."""
+    """A chart of evaluations against control steps.
+
+    Signals
+    -------
+    hovered(object)
+        Where the mouse is on the horizontal axis; None where it has left.
+    """
+
+    hovered = Signal(object)
 
     def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -68,7 +79,33 @@ class CurveChart(QWidget):
             axis.setStyle(tickFont=font(11), tickLength=-4)
         item.getAxis("left").setWidth(46)
         self.rule: pg.InfiniteLine | None = None
-        self.budget = 0.0
+        self.plot.scene().sigMouseMoved.connect(self._moved)
+
+    def _moved(self, place: QPointF) -> None:
+        item = self.plot.getPlotItem()
+        inside = item.sceneBoundingRect().contains(place)
+        self.hovered.emit(float(item.vb.mapSceneToView(place).x()) if inside else None)
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """The mouse has left."""
+        super().leaveEvent(event)
+        self.hovered.emit(None)
+
+    def save(self, path: Path) -> None:
+        """Write the chart as it is shown: .svg, else .png."""
+        if path.suffix.lower() != ".svg":
+            if not self.grab().save(str(path)):
+                raise OSError("no picture can be written there")
+            return
+        drawing = QSvgGenerator()
+        drawing.setFileName(str(path))
+        drawing.setSize(self.size())
+        drawing.setViewBox(self.rect())
+        painter = QPainter()
+        if not painter.begin(drawing):
+            raise OSError("no drawing can be written there")
+        self.plot.render(painter)
+        painter.end()
 
     def clear(self) -> None:
         """An empty chart."""

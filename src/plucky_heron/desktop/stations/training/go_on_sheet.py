@@ -12,7 +12,7 @@ from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.fitting import fit
 from plucky_heron.training.keeping import milestones_of
-from plucky_heron.training.stopping import show_steps
+from plucky_heron.training.stopping import BY_HAND, show_steps
 
 
 class GoOnSheet(QDialog):
@@ -30,7 +30,8 @@ class GoOnSheet(QDialog):
         ended = f"Run {row.id}, seed {row.seed}, ended at {show_steps(row.steps)} steps: {row.stop_text or row.state}."
         body.addWidget(label(ended, wrap=True))
         self.steps = QuantityField("", "steps in all")
-        self.steps.show_value(float(max(2 * row.steps, 1000)))
+        stopped = row.stop_rule == BY_HAND and row.budget > row.steps
+        self.steps.show_value(float(row.budget if stopped else max(2 * row.steps, 1000)))
         self.further = button("Go on", self.go_on, "primary")
         line = QHBoxLayout()
         line.addWidget(label("up to"))

@@ -108,6 +108,36 @@ def against(courses: Sequence[list[Evaluation]], along: str) -> list[list[Evalua
     ]
 
 
+def read_at(courses: Sequence[tuple[int, Sequence[Evaluation]]], quantity: str, x: float) -> str:
+    """The values of all seeds at the last evaluation up to a place of the axis; courses by their seed."""
+    said = []
+    for seed, course in courses:
+        seen = [e for e in course if e.step <= x]
+        if (seen and seen[-1] is not course[-1]) or (seen and x <= 1.02 * course[-1].step):
+            said.append(f"seed {seed} {show_value(quantity, seen[-1].of(quantity))}")
+    return ", ".join(said)
+
+
+def csv_text(courses: Sequence[tuple[RunRow, Sequence[Evaluation]]]) -> str:
+    """The evaluations of runs as comma-separated values, a row each, with all their figures."""
+    names = sorted({name for _, course in courses for e in course for name in e.figures})
+    lines = [",".join(("run", "seed", "step", "seconds", "episodes", "success", "score", *names))]
+    for row, course in courses:
+        for e in course:
+            values = (
+                row.id,
+                row.seed,
+                e.step,
+                e.seconds,
+                e.episodes,
+                e.success,
+                e.score,
+                *(e.of(name) for name in names),
+            )
+            lines.append(",".join(f"{v:.9g}" for v in values))
+    return "\n".join(lines) + "\n"
+
+
 def limits(values: Sequence[float], quantity: str) -> tuple[float, float]:
     """What of a figure is in sight."""
     if quantity == SUCCESS:

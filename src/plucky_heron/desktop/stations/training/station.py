@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.diagnosis.finding import Try
 from plucky_heron.desktop.bench.workbench import Workbench
@@ -34,6 +35,8 @@ from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
 from plucky_heron.desktop.theme import theme
+from plucky_heron.errors import HeronError
+from plucky_heron.files import write_whole
 from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
 from plucky_heron.runs.store import RunRow
@@ -86,10 +89,16 @@ class TrainingStation(Station):
             self.along.addItem(words, key)
         self.along.currentIndexChanged.connect(lambda _: self.refresh())
         switch.addWidget(self.quantity)
-        switch.addStretch(1)
+        self.reading = ElidedLabel("", "soft")
+        switch.addWidget(self.reading, 1)
+        save = button("save …", self.save_chart, "link", "save the chart")
+        save.setToolTip("the chart as PNG or SVG, or all figures of the batch as CSV")
+        switch.addWidget(save)
         switch.addWidget(label("against", "soft"))
         switch.addWidget(self.along)
         self.chart = CurveChart(self._rule_dragged)
+        self.chart.hovered.connect(self._read_at)
+        self._shown: list[tuple[int, list[Evaluation]]] = []
         self.curves.body.addWidget(self.chart, 1)
         self.curves.body.addLayout(switch)
         self.rules = Card("Stop rules", "each seed for itself")
@@ -241,6 +250,29 @@ class TrainingStation(Station):
         levels = [(k, rule.level()) for k, rule in enumerate(recipe.stop)] if recipe is not None else []
         return next(((k, level) for k, level in levels if level is not None and level.quantity == quantity), None)
 
+    def _read_at(self, x: float | None) -> None:
+        """Say what all seeds had where the mouse is."""
+        quantity = str(self.quantity.currentData())
+        self.reading.setText("" if x is None or x < 0 else model.read_at(self._shown, quantity, x))
+
+    def save_chart(self) -> None:
+        """Write the chart, or the figures of the batch, where the person says."""
+        rows = self.bench.batch_rows()
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the chart", "training.png", "Picture (*.png *.svg);;Figures (*.csv)"
+        )
+        if not name:
+            return
+        path = Path(name) if Path(name).suffix else Path(f"{name}.png")
+        try:
+            if path.suffix.lower() == ".csv":
+                write_whole(path, model.csv_text([(row, self.bench.store.whole_course(row.id)) for row in rows]))
+            else:
+                self.chart.save(path)
+            self.bench.noted.emit(f"written: {path}")
+        except (HeronError, OSError) as error:
+            self.bench.say(f"{path.name} cannot be written: {error}")
+
     def _rule_dragged(self, value: float) -> None:
         found = self._level(self.bench.recipe)
         if found is None:
@@ -302,6 +334,7 @@ class TrainingStation(Station):
         if quantity in HEALTH_FIGURES:
             self.chart.band(HEALTH_FIGURES[quantity].low, HEALTH_FIGURES[quantity].high)
             courses = [c[1:] for c in courses]  # before the first update there is no health
+        self._shown = [(row.seed, course) for row, course in zip(rows, courses, strict=True)]
         self.chart.references(lines, steps, low, high)
         self.chart.add_courses(courses, 0, each=True)
         own = self._own_recipe()

@@ -1,7 +1,7 @@
 """Render every station, and every machine on its site, at 1280x800 from demo data into docs/screenshots.
 
-Trains a batch of the demo first (some minutes), then a second one with another setting, proves, hands over and rolls
-out. ``--keep FOLDER`` keeps the project, and takes up what is there already. ``--machines`` renders the machines only,
+The batches are those that come with the demo; a policy of theirs is proved, handed over and rolled out. ``--keep
+FOLDER`` keeps the project, and takes up what is there already. ``--machines`` renders the machines only,
 ``--tasks`` the tasks of other machines than the first.
 """
 
@@ -31,33 +31,25 @@ from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.station import TrainingStation
 from plucky_heron.desktop.window import Window
 from plucky_heron.learning.guide import preset
-from plucky_heron.project import Project, demo_copy
-from plucky_heron.runs import launch
+from plucky_heron.project import demo_copy
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.loop import Run
-from plucky_heron.training.recipe import Recipe, with_changes
+from plucky_heron.training.recipe import Recipe
 
 MACHINES = {
-    "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500, "hang": 200,
+    "station": 150, "lane": 420, "stand": 70, "brace": 60, "hover": 500,
 }  # fmt: skip
 """Task of each machine, and the sample of its rule's first episode that shows what it is for."""
 TASKS = (("lane", 150, {1: "task-marshcart"}),)
 """Tasks shown besides the first: the sample that is played, and the picture of each station."""
 
 
-def prepare(folder: Path, machines_only: bool) -> Path:
-    """A project with two trained batches."""
+def prepare(folder: Path) -> Path:
+    """The demo project with the batches that come with it."""
     os.environ["XDG_DATA_HOME"] = str(folder)
-    project = Project(demo_copy())
-    if not project.runs() and not machines_only:
-        recipe = project.recipe("ppo")
-        launch.wait(project.folder, launch.train(project.folder, "lift", recipe, [1, 2, 3, 4, 5]))
-        other = with_changes(recipe, {"exploration_memory": "0.0", "log_spread_start": "-0.7"})
-        other = other.model_copy(update={"name": "ppo, fresh noise"})
-        launch.wait(project.folder, launch.train(project.folder, "lift", other, [1, 2, 3]))
-    return project.folder
+    return demo_copy()
 
 
 def editing(window: Window, pause: Callable[[float], None]) -> None:
@@ -129,7 +121,7 @@ def own_machine(
 def smoke() -> None:
     """The first station alone."""
     with tempfile.TemporaryDirectory() as place:
-        folder = prepare(Path(place), machines_only=True)
+        folder = prepare(Path(place))
         app = make_application(False)
         window = Window(folder)
         window.resize(*SIZE)
@@ -156,7 +148,7 @@ def main() -> None:
         smoke()
         return
     with tempfile.TemporaryDirectory() as place:
-        folder = prepare(given.keep or Path(place), given.machines or given.tasks)
+        folder = prepare(given.keep or Path(place))
         app = make_application(given.dark)
         window = Window(folder)
         window.resize(*SIZE)
@@ -219,15 +211,24 @@ def main() -> None:
             return
         window.bench.choose_task("lift")
         idle()
-        window.bench.choose_batch(1)
+        window.bench.choose_batch(next(row.batch for row in window.bench.rows if row.recipe == "ppo"))
         stations[2].rehearse()
         idle()
         playback.seek(110)
         for number in (3,) if given.methods else (1, 2, 3, 4):
+            if number == 3:
+                window.enter(3)
+                wait(lambda: bool(cast("TrainingStation", stations[3]).diagnosis.findings))
             take(number)
         window.enter(3)
         assert window.bench.problem is not None
-        methods_sheet(cast("TrainingStation", stations[3]), given.out, idle, pause)
+        training = cast("TrainingStation", stations[3])
+        training.open_rules()
+        wait(lambda: training.trial.map is not None)
+        pause(0.5)
+        window.grab().save(str(given.out / "stop-rules.png"))
+        training.close_rules()
+        methods_sheet(training, given.out, idle, pause)
         inside_sheet(window.bench.problem, given.out, pause)
         if given.methods:
             window.close()

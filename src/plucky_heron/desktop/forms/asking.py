@@ -9,11 +9,12 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWid
 from plucky_heron.desktop.forms.widgets import button, label
 
 
-class Ask(QDialog):
-    """A question with a yes; what is wrong with the answer stands there, and the sheet stays."""
+class AskFirst(QDialog):
+    """A question with a yes, which `does` it; what is wrong then stands there, and the sheet stays."""
 
-    def __init__(self, title: str, says: str, parent: QWidget | None = None) -> None:
+    def __init__(self, title: str, says: str, does: Callable[[], str], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.does = does
         self.setWindowTitle(title)
         self.setMinimumWidth(380)
         self.body = QVBoxLayout(self)
@@ -31,44 +32,23 @@ class Ask(QDialog):
 
     def take(self) -> None:
         """Do it; where it cannot be done, say why."""
-        wrong = self.answer()
+        wrong = self.does()
         self.wrong.setText(wrong)
         self.wrong.setVisible(bool(wrong))
         if not wrong:
             self.accept()
 
-    def answer(self) -> str:
-        """What is wrong, or nothing."""
-        raise NotImplementedError
 
-
-class AskName(Ask):
+class AskName(AskFirst):
     """A name; `takes` gets it, and says what is wrong with it or nothing."""
 
     def __init__(
         self, title: str, says: str, name: str, takes: Callable[[str], str], parent: QWidget | None = None
     ) -> None:
-        super().__init__(title, says, parent)
-        self.takes = takes
+        super().__init__(title, says, lambda: takes(self.name.text().strip()), parent)
         self.name = QLineEdit(name)
         self.name.setAccessibleName("name")
         self.name.selectAll()
         self.name.returnPressed.connect(self.take)
         self.body.insertWidget(1, self.name)
         self.name.setFocus()
-
-    def answer(self) -> str:
-        """Hand the name over."""
-        return self.takes(self.name.text().strip())
-
-
-class AskFirst(Ask):
-    """What is about to be lost, and a yes to it."""
-
-    def __init__(self, title: str, says: str, does: Callable[[], str], parent: QWidget | None = None) -> None:
-        super().__init__(title, says, parent)
-        self.does = does
-
-    def answer(self) -> str:
-        """Do it."""
-        return self.does()

@@ -20,7 +20,7 @@ def run_answer(row: RunRow) -> dict[str, Any]:
     """A run for the JSON answers."""
     return {
         "run": row.id, "batch": row.batch, "task": row.task, "method": row.method, "recipe": row.recipe, "seed": row.seed,
-        "state": row.state, "stopped_by": {"rule": row.stop_rule, "text": row.stop_text}, "steps": row.steps,
+        "state": row.state, "note": row.note, "stopped_by": {"rule": row.stop_rule, "text": row.stop_text}, "steps": row.steps,
         "seconds": round(row.seconds, 3), "best": {"step": row.best_step, "score": row.best_score, "success": row.best_success},
         "retest": row.retest,
     }  # fmt: skip

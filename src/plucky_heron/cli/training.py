@@ -135,7 +135,14 @@ def train(
                 found.problem(name), fit(asked, found.problem(name), found.folder), start, found.folder
             )
             typer.echo(f"note: starts from run {start.run} at {start.step} steps: {'; '.join(taken)}", err=True)
-        numbers = launch.train(found.folder, name, asked, list(range(seed, seed + seeds)), start)
+        numbers = launch.train(
+            found.folder,
+            name,
+            asked,
+            list(range(seed, seed + seeds)),
+            start,
+            ", ".join(f"{k} {v}" for k, v in changes.items()),
+        )
     rows = follow(found, numbers, quiet=json_)
     failed = [row for row in rows if row.state == "failed"]
     if failed:

@@ -21,7 +21,9 @@ from plucky_heron.training.shaping import potential_of
 from plucky_heron.training.stopping import Course, read_rule
 
 
-def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None) -> list[int]:
+def create_batch(
+    project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None, note: str = ""
+) -> list[int]:
     """Queue one run a seed, with frozen copies of all it depends on; returns their numbers.
 
     Raises
@@ -44,7 +46,7 @@ def create_batch(project: Path, task: str, recipe: Recipe, seeds: list[int], sta
         for seed in seeds:
             run = store.add(
                 batch=batch, task=task, machine=problem.task.machine, recipe=recipe.name, method=recipe.method, seed=seed,
-                fingerprint=problem.fingerprint(), budget=recipe.steps, request="prepare",
+                fingerprint=problem.fingerprint(), budget=recipe.steps, request="prepare", note=note,
             )  # fmt: skip
             frozen.put(project, store.run(run), recipe)
             if start is not None:
@@ -101,9 +103,13 @@ def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
     return source_of(method, policy, told, health[-1][1] if health else {})
 
 
-def train(project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None) -> list[int]:
+def train(
+    project: Path, task: str, recipe: Recipe, seeds: list[int], start: Source | None = None, note: str = ""
+) -> list[int]:
     """Queue and start; returns the runs' numbers at once."""
-    runs = create_batch(project, task, recipe, seeds, start)
+    if start is not None:
+        note = f"{note}, from run {start.run} at {start.step} steps".removeprefix(", ")
+    runs = create_batch(project, task, recipe, seeds, start, note)
     store = RunStore(project)
     try:
         begin_batch(project, store, store.run(runs[0]).batch)

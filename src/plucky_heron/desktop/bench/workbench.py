@@ -85,6 +85,8 @@ class Workbench(QObject):
         self.recipe: Recipe | None = None
         self.unwritten: Recipe | None = None
         """A recipe that is tried without a file of it; it gets one when it is changed or kept."""
+        self.tried = ""
+        """What is tried with it, in words."""
         self.trouble = ""
         self.faults: dict[str, str] = {}
         """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
@@ -204,8 +206,9 @@ class Workbench(QObject):
         self.unwritten = standard_recipe(method).model_copy(update={"name": name, "tasks": (self.task,)})
         self.choose_recipe(name)
 
-    def try_recipe(self, recipe: Recipe) -> None:
-        """Work with a recipe that has no file yet, by a name of its own; it gets one when it is changed or kept."""
+    def try_recipe(self, recipe: Recipe, note: str) -> None:
+        """Work with a recipe that has no file yet, by a name of its own; it gets one when it is changed or kept. `note` says what is tried."""
+        self.tried = note
         stem = recipe.name.partition("-try-")[0] or recipe.method
         taken, number = set(self.project.recipes()), 1
         while f"{stem}-try-{number}" in taken:
@@ -486,7 +489,9 @@ class Workbench(QObject):
         try:
             recipe = self.present_recipe()
             start = launch.start_of(self.project.folder, *source) if source is not None else None
-            numbers = launch.train(self.project.folder, self.task, recipe, seeds, start)
+            numbers = launch.train(
+                self.project.folder, self.task, recipe, seeds, start, self.tried if recipe is self.unwritten else ""
+            )
         except HeronError as error:
             self.say(str(error))
             return str(error)

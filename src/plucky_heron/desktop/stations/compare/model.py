@@ -47,8 +47,9 @@ def comparison_words(groups: dict[str, list[float]], quantity: str = "success") 
 
 
 def batch_name(rows: list[RunRow]) -> str:
-    """Recipe and seeds of a batch."""
-    return f"{rows[0].recipe}, {len(rows)} seed{'s' if len(rows) > 1 else ''}"
+    """Recipe and seeds of a batch, and what is special about it."""
+    name = f"{rows[0].recipe}, {len(rows)} seed{'s' if len(rows) > 1 else ''}"
+    return f"{name}: {rows[0].note}" if rows[0].note else name
 
 
 def batch_note(rows: list[RunRow]) -> str:

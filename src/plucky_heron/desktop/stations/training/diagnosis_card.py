@@ -120,7 +120,7 @@ def try_out(bench: Workbench, run: RunRow | None, one: Try) -> str:
     if recipe is None:
         return "the recipe of this run cannot be read"
     try:
-        bench.try_recipe(with_changes(recipe, one.changes, "what to try"))
+        bench.try_recipe(with_changes(recipe, one.changes, "what to try"), one.text)
     except HeronError as error:
         return str(error)
     return ""

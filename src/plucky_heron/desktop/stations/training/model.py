@@ -162,7 +162,9 @@ def seeds_note(bench: Workbench, rows: list[RunRow]) -> str:
     if at_work:
         speed = sum(row.steps / max(row.seconds, 1e-9) for row in at_work)
         return f"{len(at_work)} at work, {speed / 1000:.0f} k steps/s"
-    return f"batch {bench.batch}" if rows else ""
+    if not rows:
+        return ""
+    return f"batch {bench.batch}, {rows[0].recipe}" + (f": {rows[0].note}" if rows[0].note else "")
 
 
 def kept_note(row: RunRow | None) -> str:

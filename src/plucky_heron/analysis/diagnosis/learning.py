@@ -52,7 +52,13 @@ def learning_rate_too_large(record: Record) -> Finding | None:
     """Each update moves the policy far more than what it learned from supports; or the critic's loss runs away."""
     if best_success(record) >= SOLVED or record.setting("learning_rate") is None:
         return None
-    tries = (Try("a tenth of the learning rate", _rates(record, 0.1)), Try("a third of it", _rates(record, 1 / 3)))
+    usual = float(type(record.recipe.method_settings()).model_fields["learning_rate"].default)
+    far = float(record.setting("learning_rate")) > 15.0 * usual
+    first = Try("the usual learning rate", dict.fromkeys(_rates(record, 1.0), number(usual)))
+    tries = (
+        first if far else Try("a third of the learning rate", _rates(record, 1 / 3)),
+        Try("a tenth of it", _rates(record, 0.1)),
+    )
     text = "The learning rate is too large"
     kl = record.figure("kl")
     if len(kl) >= 4 and median(kl) > KL_LARGE:

@@ -383,7 +383,18 @@ def demo_copy(fresh: bool = False) -> Path:
         recorded = demo_source().parent / "recorded"  # made by tools/ship_batches.py
         if recorded.is_dir() and not (target / "runs").exists():
             shutil.copytree(recorded, target / "runs")
+            if not _of_this_demo(target):
+                shutil.rmtree(target / "runs")
     return target
+
+
+def _of_this_demo(folder: Path) -> bool:
+    """Whether all runs of a demo copy are of its tasks as they are: batches recorded for another state of them would mislead."""
+    project = Project(folder)
+    try:
+        return all(run.fingerprint == project.problem(run.task).fingerprint() for run in project.runs())
+    except FileError:
+        return False
 
 
 def create(

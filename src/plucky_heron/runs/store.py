@@ -375,22 +375,33 @@ class RunStore:
         with self.writing():
             self.connection.execute("DELETE FROM evaluations WHERE run = ? AND step = ?", [run, step])
 
-    def course(self, run: int) -> list[Evaluation]:
-        """The evaluations of a run, in order, without the figures that are not columns."""
+    def course(self, run: int, since: int = -1) -> list[Evaluation]:
+        """The evaluations of a run after step `since`, in order, without the figures that are not columns."""
         rows = self._ask(
-            "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? ORDER BY step", [run]
+            "SELECT step, seconds, episodes, score, success, finite FROM evaluations WHERE run = ? AND step > ? ORDER BY step",
+            [run, since],
         )
         return [Evaluation(r[0], r[1], r[2], r[3], r[4], bool(r[5])) for r in rows]
 
-    def whole_course(self, run: int) -> list[Evaluation]:
-        """The evaluations of a run, in order, with all their figures."""
+    def whole_course(self, run: int, since: int = -1) -> list[Evaluation]:
+        """The evaluations of a run after step `since`, in order, with all their figures."""
+        rows = self._ask(
+            "SELECT step, CASE WHEN json_valid(details) THEN json_extract(details, '$.figures') ELSE details END FROM evaluations "
+            "WHERE run = ? AND step > ? ORDER BY step",
+            [run, since],
+        )
         found = []
-        for e, (step, details) in zip(self.course(run), self.details(run), strict=True):
-            figures = details.get("figures", {}) if isinstance(details, dict) else None
+        for e, (step, text) in zip(self.course(run, since), rows, strict=True):
+            figures = self._read(text, f"run {run}, step {step}") if text is not None else {}
             if not isinstance(figures, dict) or not all(isinstance(v, (int, float)) for v in figures.values()):
                 raise FileError(self.path, f"run {run}, step {step}: figures", None, "damaged: are no numbers")
             found.append(replace(e, figures={str(k): float(v) for k, v in figures.items()}))
         return found
+
+    def extent(self, run: int) -> tuple[int, int]:
+        """How many evaluations a run has, and the step of the last; -1 without any."""
+        count, last = self._ask("SELECT COUNT(*), COALESCE(MAX(step), -1) FROM evaluations WHERE run = ?", [run])[0]
+        return int(count), int(last)
 
     def evaluated(self, run: int) -> int:
         """How many evaluations a run has."""

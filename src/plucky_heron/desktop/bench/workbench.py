@@ -32,6 +32,7 @@ from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.provisional import provisional_problem, provisional_task
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import STANDARD, Recipe, recipe_text, standard_recipe
+from plucky_heron.training.stopping import Evaluation
 from plucky_heron.trust import UntrustedError
 
 
@@ -91,6 +92,7 @@ class Workbench(QObject):
         self.faults: dict[str, str] = {}
         """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
         self._recipes: dict[int, Recipe] = {}
+        self._courses: dict[tuple[int, bool], list[Evaluation]] = {}
         self._texts: dict[Path, str] = {}
         self._stamps: dict[Path, object] = {}
         self.rows: list[RunRow] = []
@@ -397,6 +399,19 @@ class Workbench(QObject):
             self._signature = signature
             self.runs_changed.emit()
 
+    def course(self, run: int, whole: bool = False) -> list[Evaluation]:
+        """The evaluations of a run so far, with all figures if `whole`; only those that are new are read."""
+        known = self._courses.get((run, whole), [])
+        count, last = self.store.extent(run)
+        read = self.store.whole_course if whole else self.store.course
+        if count != len(known) or (known and known[-1].step != last):
+            fresh = read(run, known[-1].step if known else -1)
+            known = (
+                [*known, *fresh] if len(known) + len(fresh) == count else read(run)
+            )  # a resumed run makes some again
+            self._courses[run, whole] = known
+        return known
+
     def batch_rows(self, batch: int | None = None) -> list[RunRow]:
         """Runs of a batch, by default the chosen one."""
         wanted = self.batch if batch is None else batch
@@ -511,6 +526,8 @@ class Workbench(QObject):
             if said := launch.resume(self.project.folder, run, steps):
                 self.noted.emit(f"run {run} goes on {said}" if said.startswith("without") else f"run {run}: {said}")
             self._recipes.pop(run, None)
+            for whole in (False, True):
+                self._courses.pop((run, whole), None)
         except HeronError as error:
             wrong = str(error)
             self.say(wrong)

@@ -43,6 +43,17 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
         return [f"{v:g}".replace("-", "−") for v in values]
 
 
+MOST_POINTS = 300
+"""Points of a curve that are drawn: more than a picture of a thousand pixels shows cost time alone."""
+
+
+def thinned(course: Sequence[Evaluation]) -> Sequence[Evaluation]:
+    """At most so many evaluations of a course, evenly, the first and the last among them."""
+    if len(course) <= MOST_POINTS:
+        return course
+    return [course[k] for k in np.unique(np.linspace(0, len(course) - 1, MOST_POINTS).astype(int))]
+
+
 class CurveChart(QWidget):
     """A chart of evaluations against control steps.
 
@@ -121,12 +132,12 @@ class CurveChart(QWidget):
         """One batch: its seeds if `each`, its median, its quartiles, its worst."""
         t = theme()
         color = t.color(SERIES[number % len(SERIES)])
-        begun = [course for course in courses if course]
+        begun = [thinned(course) for course in courses if course]
         spread = spread_of(begun, self.quantity)
         if spread is None:
             return
         if each:
-            for course in courses:
+            for course in begun:
                 faint = t.color(SERIES[number % len(SERIES)], 0.45)
                 x, y = [e.step for e in course], [e.of(self.quantity) for e in course]
                 self._curve(x, y, pg.mkPen(faint, width=1.2))

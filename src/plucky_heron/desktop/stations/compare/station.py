@@ -274,7 +274,7 @@ class CompareStation(Station):
         self.chart.clear()
         everything = []
         for number, batch in enumerate(letters):
-            courses = [bench.store.course(r.id) for r in found[batch]]
+            courses = [bench.course(r.id) for r in found[batch]]
             everything += [e for c in courses for e in c]
             self.chart.add_courses(courses, number, each=False)
         lines = bench.lines(quantity)

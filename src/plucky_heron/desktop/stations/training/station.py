@@ -232,7 +232,7 @@ class TrainingStation(Station):
             return
         self.rule_rows.clear()
         rows = self.bench.batch_rows()
-        courses = [self.bench.store.course(row.id) if row.alive else [] for row in rows]
+        courses = [self.bench.course(row.id) if row.alive else [] for row in rows]
         shown = own or recipe
         for rule in shown.stop:
             name = label(rule.kind.capitalize(), "strong")
@@ -266,7 +266,7 @@ class TrainingStation(Station):
         path = Path(name) if Path(name).suffix else Path(f"{name}.png")
         try:
             if path.suffix.lower() == ".csv":
-                write_whole(path, model.csv_text([(row, self.bench.store.whole_course(row.id)) for row in rows]))
+                write_whole(path, model.csv_text([(row, self.bench.course(row.id, whole=True)) for row in rows]))
             else:
                 self.chart.save(path)
             self.bench.noted.emit(f"written: {path}")
@@ -293,7 +293,7 @@ class TrainingStation(Station):
         rows = self.bench.batch_rows()
         self._offer_figures(rows)
         plain = self.quantity.currentData() in ("success", "score")
-        courses = [self.bench.store.course(r.id) if plain else self.bench.store.whole_course(r.id) for r in rows]
+        courses = [self.bench.course(r.id, whole=not plain) for r in rows]
         drawn = (
             self.quantity.currentData(), self.along.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
             tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),

@@ -99,7 +99,7 @@ def test_a_fault_of_the_program_is_one_line_and_a_log(
     from plucky_heron.cli import compare
 
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
-    monkeypatch.setattr(compare, "find_project", lambda _: 1 / 0)
+    monkeypatch.setattr(compare, "find_runs", lambda *_: 1 / 0)
     assert main(["compare", "1"]) == 2
     said = capsys.readouterr().err
     assert said.count("\n") == 1 and "ZeroDivisionError" in said

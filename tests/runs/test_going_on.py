@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from plucky_heron.runs.store import RunRow, RunStore
 from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.recipe import Recipe, recipe_from_json, with_changes
 from plucky_heron.training.stopping import Evaluation
+from plucky_heron.training.stopping.budget import Budget
 
 METHODS: dict[str, dict[str, Any]] = {
     "ppo": {"copies": 16, "settings": {"steps_per_update": 512, "minibatch": 128, "passes": 2}},
@@ -147,3 +149,26 @@ def test_more_steps_move_the_budget_that_was_all_of_them() -> None:
     )
     changed = with_changes(recipe, {"steps": "5000"})
     assert [rule.model_dump()["steps"] for rule in changed.stop] == [5000, 700] and changed.schedule == 5000
+
+
+@pytest.mark.long
+def test_runs_at_work_obey_other_rules_when_asked_to(folder: Path) -> None:
+    recipe = recipe_of("ppo", 400_000)
+    runs = launch.train(folder, "lift", recipe, [1])
+    store = RunStore(folder)
+    try:
+        while store.run(runs[0]).steps < 2000:
+            time.sleep(0.05)
+        launch.obey(folder, runs, [Budget(steps=1)])
+        row = launch.wait(folder, runs)[0]
+    finally:
+        store.close()
+    assert (
+        row.stop_rule == "budget"
+        and row.stop_text is not None
+        and row.stop_text.endswith("of 1")
+        and row.steps < 200_000
+    )
+    (changed,) = row.facts["rules_changed"]
+    assert changed["rules"] == ["budget: 1 steps"] and 2000 <= changed["step"] <= row.steps
+    assert [r.kind for r in frozen_recipe(folder, row).stop] == ["budget"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,7 @@ from plucky_heron.training.fitting import fit
 from plucky_heron.training.loop import method_of, names_of
 from plucky_heron.training.recipe import Recipe, with_budget
 from plucky_heron.training.shaping import potential_of
-from plucky_heron.training.stopping import Course, read_rule
+from plucky_heron.training.stopping import Course, StopRule, read_rule
 
 
 def create_batch(
@@ -131,6 +132,23 @@ def stop(project: Path, runs: list[int]) -> None:
         if store.run(number).alive:
             store.request(number, "stop")
     store.close()
+
+
+def obey(project: Path, runs: list[int], rules: Sequence[StopRule]) -> None:
+    """Let runs that wait or are at work obey other stop rules from their next update on; their step is noted among their facts."""
+    store = RunStore(project)
+    try:
+        for number in runs:
+            row = store.run(number)
+            if not row.alive:
+                continue
+            frozen = frozen_folder(project, row)
+            recipe = frozen_recipe(project, row).model_copy(update={"stop": tuple(rules)})
+            write_whole(frozen / "recipe.json", recipe.model_dump_json(indent=2))
+            if row.state == RUNNING:
+                store.request(number, "rules")
+    finally:
+        store.close()
 
 
 def resume(project: Path, number: int, steps: int | None = None) -> str:

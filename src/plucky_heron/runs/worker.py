@@ -117,7 +117,10 @@ def _train(store: RunStore, run: Run, project: Path, row: RunRow) -> None:
             store.update(number, best_step=run.best.step, best_score=run.best.score, best_success=run.best.success)
 
     def stop_asked() -> bool:
-        return asked["stop"] or store.requested(number) == "stop"
+        request = store.requested(number)
+        if request == "rules":
+            _obey_other_rules(store, run, project, row)
+        return asked["stop"] or request == "stop"
 
     verdict = run.work(on_update, on_evaluation, stop_asked)
     fresh = retest(run.problem, kept_policy(project, row), run.threads) if run.best is not None else None
@@ -125,6 +128,17 @@ def _train(store: RunStore, run: Run, project: Path, row: RunRow) -> None:
         number, state=DONE, steps=run.steps, seconds=run.seconds, stop_rule=verdict.rule, stop_text=verdict.text,
         retest=fresh or {}, request=None,
     )  # fmt: skip
+
+
+def _obey_other_rules(store: RunStore, run: Run, project: Path, row: RunRow) -> None:
+    """Take up stop rules that were changed while the run is at work; when that was stands in its facts."""
+    run.recipe = run.recipe.model_copy(update={"stop": frozen_recipe(project, row).stop})
+    known = store.run(row.id).facts
+    changed = [
+        *known.get("rules_changed", []),
+        {"step": run.steps, "rules": [f"{r.kind}: {r.words()}" for r in run.recipe.stop]},
+    ]
+    store.update(row.id, facts=known | {"rules_changed": changed}, request=None)
 
 
 def main(arguments: list[str]) -> int:

@@ -447,6 +447,12 @@ class Workbench(QObject):
                 return None
         return self._recipes[row.id]
 
+    def forget_recipes(self, runs: list[int]) -> None:
+        """Read the recipes of these runs anew."""
+        for run in runs:
+            self._recipes.pop(run, None)
+        self.runs_changed.emit()
+
     def scores(self) -> dict[str, dict[str, Any]]:
         """What simple drivers reached on the task: of the last rehearsals, else as kept beside the task."""
         if self.shakedown is not None:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QGridLayout, QHBoxLayout, QLineEdit,
 from plucky_heron.analysis.stopping.replay import Recorded, Replayed, recorded
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.forms.asking import AskFirst
 from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Mark, Rows, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.stations.training.rules_charts import SavingsTable, TuningMap, draw_replay
@@ -26,7 +27,8 @@ from plucky_heron.desktop.stations.training.rules_model import (
     shown,
 )
 from plucky_heron.desktop.theme import theme
-from plucky_heron.errors import StateError
+from plucky_heron.errors import HeronError, StateError
+from plucky_heron.runs import launch
 from plucky_heron.runs.store import RunRow, RunStore
 from plucky_heron.training.stopping import StopRule
 
@@ -340,6 +342,26 @@ class RulesPage(QWidget):
         self.wrong.setVisible(bool(wrong))
         if not wrong:
             self.left.emit()
+            self._ask_runs_at_work()
+
+    def _ask_runs_at_work(self) -> None:
+        """Whether runs that are at work obey the new rules; they keep those they began with unless told otherwise."""
+        bench, recipe = self.bench, self.bench.recipe
+        rows = [row for row in bench.training() if recipe is not None and row.recipe == recipe.name]
+        if not rows or recipe is None:
+            return
+
+        def obey() -> str:
+            try:
+                launch.obey(bench.project.folder, [row.id for row in rows], recipe.stop)
+            except HeronError as error:
+                return str(error)
+            bench.forget_recipes([row.id for row in rows])
+            return ""
+
+        says = f"{len(rows)} runs of this recipe are at work, by the rules that they began with. Shall they obey the new ones from now on?"
+        self.asking = AskFirst("Obey the new rules", says, obey, self)
+        self.asking.open()
 
     # --- replay ------------------------------------------------------------------------------------------------------
 

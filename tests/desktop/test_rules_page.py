@@ -271,3 +271,22 @@ def test_every_figure_is_a_chart_with_what_seeds_had_and_can_be_saved(
     rows = (tmp_path / "figures.csv").read_text().splitlines()
     assert rows[0].startswith("run,seed,step,seconds,episodes,success,score,") and "kl" in rows[0].split(",")
     assert len(rows) == 1 + sum(len(window.bench.store.course(r.id)) for r in window.bench.batch_rows())
+
+
+@pytest.mark.long
+def test_runs_at_work_are_asked_to_obey_changed_rules(qtbot: QtBot, window: Window) -> None:
+    bench = window.bench
+    bench.edit("recipes", ["seeds"], 1, "seeds: 1")
+    press(qtbot, window.station, "Train 1 seed")
+    qtbot.waitUntil(lambda: any(r.state == "running" and r.steps > 3000 for r in bench.rows), timeout=60_000)
+    press(qtbot, window.station, OPENER)
+    page = window.station.trial
+    qtbot.waitUntil(lambda: page.trial is not None and page.map is not None, timeout=15_000)
+    typed(qtbot, page, "budget: steps", "2000")
+    press(qtbot, page, "Use these rules")
+    assert page.asking.isVisible()
+    press(qtbot, page.asking, "Obey the new rules")
+    qtbot.waitUntil(lambda: not bench.training(), timeout=60_000)
+    row = bench.rows[-1]
+    assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2000")
+    assert row.facts["rules_changed"][0]["step"] >= 3000

@@ -12,11 +12,14 @@ import pytest
 from plucky_heron.cli.main import main
 from plucky_heron.errors import StateError
 from plucky_heron.files import read_arrays
+from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import RunRow, RunStore
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.keeping import milestones_of
+from plucky_heron.training.loop import Best, Run
 from plucky_heron.training.recipe import Recipe, recipe_from_json, with_changes
 from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.budget import Budget
@@ -59,32 +62,46 @@ def curve(project: Path, row: RunRow) -> list[tuple[Evaluation, dict[str, float]
 
 
 @pytest.mark.parametrize("method", METHODS)
-def test_going_on_gives_the_bits_of_the_longer_budget(method: str, folder: Path) -> None:
-    first = ended(folder, recipe_of(method, 2400))
-    said = launch.resume(folder, first.id, 4800)
-    assert "learning rate stays at 0.2" in said
-    longer = launch.wait(folder, [first.id])[0]
-    whole = ended(folder, recipe_of(method, 4800, 2400))
-    assert longer.steps == whole.steps >= 4800 and longer.stop_rule == whole.stop_rule == "budget"
-    assert (longer.best_step, longer.best_score, longer.best_success) == (
-        whole.best_step,
-        whole.best_score,
-        whole.best_success,
-    )
-    assert curve(folder, longer) == curve(folder, whole)
-    a, b = (read_arrays(run_folder(folder, row.id) / "checkpoint.npz") for row in (longer, whole))
+def test_going_on_gives_the_bits_of_the_longer_budget(method: str, problem: Problem, tmp_path: Path) -> None:
+    def worked(recipe: Recipe, folder: Path) -> Run:
+        run = Run(problem, recipe, 3, folder)
+        run.resume()
+        run.work(lambda *_: None, lambda *_: None, lambda: False)
+        return run
+
+    first = worked(recipe_of(method, 1900), tmp_path / "a")
+    assert first.extra, "it ends beside the multiples"
+    longer = worked(recipe_of(method, 3800, 1900), tmp_path / "a")
+    whole = worked(recipe_of(method, 3800, 1900), tmp_path / "b")
+    assert longer.steps == whole.steps >= 3800 and longer.dropped == first.steps
+    assert [(e.step, e.score, e.success, e.figures) for e in longer.course] == [
+        (e.step, e.score, e.success, e.figures) for e in whole.course
+    ]
+    assert longer.best == whole.best and longer.verdict == whole.verdict
+    a, b = (read_arrays(tmp_path / name / "checkpoint.npz") for name in "ab")
     assert a.keys() == b.keys()
     for name in a.keys() - set(NOT_OF_BITS):
         assert np.array_equal(a[name], b[name], equal_nan=a[name].dtype.kind == "f"), name
     for which in ("best", "last"):
-        assert np.array_equal(
-            kept_policy(folder, longer, which).parameters, kept_policy(folder, whole, which).parameters
-        )
-    assert longer.retest == whole.retest
+        mine, theirs = (Policy.load(tmp_path / name / f"{which}.npz").parameters for name in "ab")
+        assert np.array_equal(mine, theirs)
+
+
+def test_a_run_goes_on_twice_by_its_number(folder: Path) -> None:
+    first = ended(folder, recipe_of("ppo", 1300))
+    assert "learning rate stays at 0.2" in launch.resume(folder, first.id, 2100)
+    launch.wait(folder, [first.id])
+    launch.resume(folder, first.id, 3500)
+    longer, whole = launch.wait(folder, [first.id])[0], ended(folder, recipe_of("ppo", 3500, 1300))
+    assert longer.steps == whole.steps >= 3500 and longer.stop_rule == whole.stop_rule == "budget"
+    assert (longer.best_step, longer.best_score, longer.best_success) == (
+        whole.best_step, whole.best_score, whole.best_success,
+    )  # fmt: skip
+    assert curve(folder, longer) == curve(folder, whole) and longer.retest == whole.retest
     kept = recipe_from_json(
         (run_folder(folder, first.id) / "frozen" / f"recipe-before-{first.steps}.json").read_text(), ""
     )
-    assert kept.steps == 2400 and frozen_recipe(folder, longer).steps == 4800
+    assert kept.steps == 1300 and frozen_recipe(folder, longer).steps == 3500
 
 
 def test_a_rule_that_holds_already_is_lifted_and_said(folder: Path) -> None:
@@ -101,8 +118,6 @@ def test_a_rule_that_holds_already_is_lifted_and_said(folder: Path) -> None:
 
 def test_a_policy_that_only_an_early_end_showed_stays_as_a_milestone(folder: Path) -> None:
     """The evaluation beside the multiples was the best: the longer run does not have it, and its policy is not lost."""
-    from plucky_heron.training.loop import Best, Run
-
     project = Project(folder)
     run = Run(project.problem("lift"), recipe_of("ppo", 500), 1, folder / "own")
     run.work(lambda *_: None, lambda *_: None, lambda: False)

@@ -75,10 +75,11 @@ def summarise(
     finite = bool(np.isfinite(trials.score).all()) and NOT_FINITE not in trials.tally()
     steps = float(trials.steps.mean())
     figures = {LENGTH: steps * sample_time, WORST: float(trials.score.min()), **health}
+    figures = {name: value for name, value in figures.items() if math.isfinite(value)}
     row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite, figures)
     quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]
     details = {
         "endings": trials.tally(), "terms": [float(x) for x in trials.terms.mean(axis=0)], "quartiles": quartiles,
-        "length": steps, "figures": {k: v for k, v in figures.items() if math.isfinite(v)},
+        "length": steps, "figures": figures,
     }  # fmt: skip
     return row, details

@@ -340,16 +340,11 @@ class Run:
         figures = kept.get("figures_of_course", np.zeros((len(kept["course"]), 0)))
         self.course = [
             Evaluation(
-                int(r[0]),
-                r[1],
-                int(r[2]),
-                float(r[3]),
-                float(r[4]),
-                bool(r[5]),
-                dict(zip(names, map(float, f), strict=True)),
+                int(r[0]), r[1], int(r[2]), float(r[3]), float(r[4]), bool(r[5]),
+                {name: float(v) for name, v in zip(names, f, strict=True) if np.isfinite(v)},
             )
             for r, f in zip(kept["course"], figures, strict=True)
-        ]
+        ]  # fmt: skip
         self.recent = [(float(a), bool(b)) for a, b in kept["recent"]]
         self._returns = kept["returns"]
         self.method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})

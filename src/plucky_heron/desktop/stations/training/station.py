@@ -54,7 +54,7 @@ SETTINGS = (
     "episodes", "perturbation", "weight_spread", "discount", "exploration_memory",
 )  # fmt: skip
 """Those that are shown beside the curves, if the method has them."""
-MOST_SHOWN = 6
+MOST_SHOWN = 5
 FIRST_UPDATES = 3
 """Updates during which the untrained policy's commands are still shown."""
 

@@ -103,6 +103,13 @@ def test_empty_and_odd_records_raise_no_fault_of_the_program() -> None:
             assert finding.text and "nan" not in finding.evidence
 
 
+def test_a_rule_that_does_better_is_advised_by_the_name_that_recipes_know() -> None:
+    drivers = {"rule steady": {"score": 90.0, "success": 0.99}, "random": {"score": 99.0, "success": 1.0}}
+    poor = replace(records("kl-limit")[0], references=drivers)
+    found = {f.name: f for f in diagnose([poor])}["another driver does better"]
+    assert "rule steady succeeds in 99 %" in found.evidence and found.tries[0].changes == {"residual": "steady"}
+
+
 def test_health_is_thinned_to_means() -> None:
     health = [(k, {"kl": float(k), "loss": 1.0}) for k in range(1, 101)]
     short = thinned(health)

@@ -52,9 +52,10 @@ def learning_rate_too_large(record: Record) -> Finding | None:
     """Each update moves the policy far more than what it learned from supports; or the critic's loss runs away."""
     if best_success(record) >= SOLVED or record.setting("learning_rate") is None:
         return None
-    usual = float(type(record.recipe.method_settings()).model_fields["learning_rate"].default)
-    far = float(record.setting("learning_rate")) > 15.0 * usual
-    first = Try("the usual learning rate", dict.fromkeys(_rates(record, 1.0), number(usual)))
+    usual = type(record.recipe.method_settings()).model_fields["learning_rate"].default
+    # a method of the project's own may have none that is usual
+    far = isinstance(usual, (int, float)) and float(record.setting("learning_rate")) > 15.0 * usual
+    first = Try("the usual learning rate", dict.fromkeys(_rates(record, 1.0), number(usual) if far else ""))
     tries = (
         first if far else Try("a third of the learning rate", _rates(record, 1 / 3)),
         Try("a tenth of it", _rates(record, 0.1)),

@@ -333,14 +333,16 @@ def other_driver_better(record: Record) -> Finding | None:
     best = best_success(record)
     ours = float(record.retest.get("success", best))
     better = {
-        n: f for n, f in record.references.items() if f["success"] >= ours + 0.1 and n not in ("nobody", "chance")
+        n: f
+        for n, f in record.references.items()
+        if f["success"] >= ours + 0.1 and n not in ("nobody", "constant", "random")
     }
     if not better:
         return None
     name = max(better, key=lambda n: better[n]["success"])
     evidence = f"{name} succeeds in {share(better[name]['success'])}, the kept policy in {share(ours)}"
     tries = (
-        (Try("learn a correction of it", {"residual": "regulator" if name == "regulator" else name}),)
+        (Try("learn a correction of it", {"residual": name.removeprefix("rule ")}),)
         if record.recipe.residual is None
         else ()
     )

@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.forms.widgets import Choice
+from plucky_heron.desktop.stations.training import model
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project
@@ -290,3 +291,74 @@ def test_runs_at_work_are_asked_to_obey_changed_rules(qtbot: QtBot, window: Wind
     row = bench.rows[-1]
     assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2000")
     assert row.facts["rules_changed"][0]["step"] >= 3000
+
+
+def test_a_batch_is_noted_marked_put_away_brought_back_and_deleted(qtbot: QtBot, window: Window) -> None:
+    bench = window.bench
+    window.enter(4)
+    station = window.station
+    qtbot.mouseClick(station.edit, LEFT)
+    station.sheet.note.setText("as it was")
+    station.sheet.keywords.setText("kept, kept")
+    station.sheet.marked.setChecked(True)
+    qtbot.keyClick(station.sheet.note, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: bench.batch_rows()[0].note == "as it was", timeout=5000)
+    assert bench.batch_rows()[0].keywords == "kept" and bench.batch_rows()[0].marked
+    qtbot.waitUntil(lambda: station.list.rows.rows[0].name.startswith("★"), timeout=5000)
+    assert "as it was" in station.list.rows.rows[0].name and "kept" in station.list.rows.rows[0].name
+    qtbot.mouseClick(station.edit, LEFT)
+    station.sheet.put_away()
+    qtbot.waitUntil(lambda: not bench.rows and station.back.isVisible(), timeout=5000)
+    qtbot.mouseClick(station.back, LEFT)
+    qtbot.waitUntil(lambda: len(bench.rows) == 2, timeout=5000)
+    qtbot.mouseClick(station.edit, LEFT)
+    station.sheet.ask_delete()
+    assert station.sheet.asking is not None
+    station.sheet.asking.reject()
+    assert len(bench.rows) == 2
+    station.sheet.ask_delete()
+    station.sheet.asking.take()
+    qtbot.waitUntil(lambda: not bench.rows, timeout=5000)
+    assert not list((bench.project.folder / "runs").glob("0*"))
+
+
+def test_a_click_on_the_chart_plays_the_nearest_policy_with_other_starts_as_ghosts(
+    qtbot: QtBot, window: Window
+) -> None:
+    station, bench = window.station, window.bench
+    watching = station.watching
+    qtbot.waitUntil(lambda: watching.which.count() > 3, timeout=5000)
+    watching.beside.setCurrentIndex(1)
+    station.chart.clicked.emit(1100.0)
+    qtbot.waitUntil(lambda: bench.playback.recording is not None and bench.job is None, timeout=30_000)
+    assert watching.which.currentText() == "at 1.02 k" and "at 1.02 k" in bench.playback.title
+    assert len(bench.playback.ghosts) == 7
+    starts = {tuple(g.position[0]) for g in (*bench.playback.ghosts, bench.playback.recording)}
+    assert len(starts) == 8
+    watching.beside.setCurrentIndex(2)
+    qtbot.mouseClick(watching.play, LEFT)
+    qtbot.waitUntil(lambda: len(bench.playback.ghosts) == 1 and bench.job is None, timeout=30_000)
+    assert bench.playback.ghosts[0].driver == "policy, best"
+    assert (bench.playback.ghosts[0].position[0] == bench.playback.recording.position[0]).all()
+
+
+def test_endings_and_terms_are_shown_over_training_and_figures_as_means(qtbot: QtBot, window: Window) -> None:
+    station, bench = window.station, window.bench
+    plain = [e.success for e in bench.course(bench.batch_rows()[0].id)]
+    for key in ("endings", "terms"):
+        station.quantity.setCurrentIndex(station.quantity.findData(key))
+        assert len(station.chart.plot.getPlotItem().items) > 3
+        assert "of seed" in station.curves.caption.text().lower()
+    assert bench.run is not None
+    found = bench.store.details(bench.run)
+    endings = model.parts_of(found, "endings", [])
+    assert all(abs(sum(values[k] for values in endings.values()) - 1.0) < 1e-9 for k in range(len(found)))
+    terms = model.parts_of(found, "terms", list(bench.problem.task.rewards))
+    course = bench.course(bench.run)
+    for k, e in enumerate(course):
+        assert abs(sum(values[k] for values in terms.values()) - e.score) < 1e-6 * max(1.0, abs(e.score))
+    station.quantity.setCurrentIndex(station.quantity.findData("success"))
+    station.over.setCurrentIndex(station.over.findData(5))
+    assert "mean of 5 evaluations" in station.curves.caption.text().lower()
+    shown = [e.success for e in next(c for seed, c in station._shown if seed == bench.batch_rows()[0].seed)]
+    assert shown[:2] == [plain[0], (plain[0] + plain[1]) / 2] and abs(shown[-1] - sum(plain[-5:]) / 5) < 1e-12

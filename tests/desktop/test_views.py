@@ -146,7 +146,8 @@ def test_every_view_paints_with_ghost_and_overlays(qtbot: QtBot, playback: Playb
     drawing.resize(500, 400)
     drawing.view = view
     alone = drawing.grab().toImage()
-    playback.ghost = playback.recording
+    assert playback.recording is not None
+    playback.ghosts = (playback.recording, playback.recording)
     playback.seek(60)
     assert drawing.grab().toImage() != alone
 

@@ -335,7 +335,7 @@ def test_proof_is_started_and_its_worst_trial_replayed(qtbot: QtBot, trained_win
     settled(qtbot, trained_window)
     shown = trained_window.bench.playback
     assert shown.recording.episode == worst[2] and f"trial {worst[2]} of 200" in shown.title
-    assert shown.ghost.driver == "regulator"
+    assert shown.ghosts[0].driver == "regulator"
 
 
 def test_pack_is_written_and_rolled_out_with_the_recorder_running(qtbot: QtBot, trained_window: Window) -> None:

@@ -14,7 +14,18 @@ from typing import Any
 
 import typer
 
-from plucky_heron.cli import compare, diagnosis, handover, machine, projects, proving, shakedown, stops, training  # noqa: F401
+from plucky_heron.cli import (  # noqa: F401
+    batches,
+    compare,
+    diagnosis,
+    handover,
+    machine,
+    projects,
+    proving,
+    shakedown,
+    stops,
+    training,
+)
 from plucky_heron.cli.common import app, complain
 from plucky_heron.errors import HeronError, StateError, one_line, printable
 

@@ -10,6 +10,8 @@ if TYPE_CHECKING:
     from plucky_heron.project import Project
     from plucky_heron.runs.store import RunRow
 
+from plucky_heron.runs.labels import keywords_of
+
 
 def per_cent(share: float | None) -> str:
     """A share for people."""
@@ -20,7 +22,7 @@ def run_answer(row: RunRow) -> dict[str, Any]:
     """A run for the JSON answers."""
     return {
         "run": row.id, "batch": row.batch, "task": row.task, "method": row.method, "recipe": row.recipe, "seed": row.seed,
-        "state": row.state, "note": row.note, "stopped_by": {"rule": row.stop_rule, "text": row.stop_text}, "steps": row.steps,
+        "state": row.state, "note": row.note, "keywords": keywords_of(row.keywords), "marked": bool(row.marked), "put_away": bool(row.away), "stopped_by": {"rule": row.stop_rule, "text": row.stop_text}, "steps": row.steps,
         "seconds": round(row.seconds, 3), "best": {"step": row.best_step, "score": row.best_score, "success": row.best_success},
         "retest": row.retest,
     }  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -89,6 +90,9 @@ def train(
     from_: Annotated[
         str | None, typer.Option("--from", help="RUN[@STEP]: start from its best policy, or from @last or a kept step.")
     ] = None,
+    workers: Annotated[
+        int | None, typer.Option("--workers", min=1, max=256, help="Runs at work at the same time; else one a core.")
+    ] = None,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
@@ -96,9 +100,12 @@ def train(
     from plucky_heron.files import validate
     from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.runs import launch
+    from plucky_heron.runs.executors import WORKERS
     from plucky_heron.training.fitting import fit, warnings
     from plucky_heron.training.recipe import STANDARD, Recipe, with_changes
 
+    if workers is not None:
+        os.environ[WORKERS] = str(workers)  # for the process of the batch, which goes on without this one
     if resume is not None:
         found, row = find_run(resume, project)
         if said := launch.resume(found.folder, row.id, steps):
@@ -172,18 +179,29 @@ def _keep(folder: Path, name: str, recipe: Any) -> None:
 @app.command()
 def runs(
     folder: Annotated[Path | None, typer.Argument(help="The same as --project.")] = None,
+    all_: Annotated[bool, typer.Option("--all", help="Also those that are put away.")] = False,
+    keyword: Annotated[str | None, typer.Option("--keyword", help="Only batches with this keyword.")] = None,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
     """The catalogue of runs."""
+    from plucky_heron.runs.labels import keywords_of
+
     found = find_project(project if folder is None else folder)
-    rows = found.runs()
+    everything = found.runs()
+    rows = [row for row in everything if all_ or not row.away]
+    if keyword is not None:
+        rows = [row for row in rows if keyword in keywords_of(row.keywords)]
     lines = [
-        f"{'run':>4} {'batch':>5} {'task':<12}{'recipe':<12}{'seed':>4} {'state':<8}{'steps':>9} {'best':>8}  stopped by"
+        f"{'run':>4} {'batch':>6} {'task':<12}{'recipe':<12}{'seed':>4} {'state':<8}{'steps':>9} {'best':>8}  stopped by"
     ]
     for r in rows:
         lines.append(
-            f"{r.id:>4} {r.batch:>5} {r.task:<12}{r.recipe:<12}{r.seed:>4} {r.state:<8}{r.steps:>9} "
+            f"{r.id:>4} {'*' if r.marked else ' '}{r.batch:>5} {r.task:<12}{r.recipe:<12}{r.seed:>4} {r.state:<8}{r.steps:>9} "
             f"{per_cent(r.best_success):>8}  {r.stop_text or ''}"
         )
-    report({"runs": [run_answer(r) for r in rows]}, json_, lines if rows else ["nothing was trained here yet"])
+    hidden = len({r.batch for r in everything if r.away}) if not all_ else 0
+    if hidden:
+        lines.append(f"{hidden} batch{'es' if hidden > 1 else ''} put away: --all shows them too")
+    none = "nothing was trained here yet" if not everything else "no run of this kind"
+    report({"runs": [run_answer(r) for r in rows]}, json_, lines if rows or hidden else [none])

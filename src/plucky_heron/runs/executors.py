@@ -10,8 +10,19 @@ from pathlib import Path
 
 from plucky_heron.files import inside
 
-AT_ONCE = 2
-"""Runs at work at the same time: one a core of the smallest machine we serve."""
+MOST_WORKERS = 256
+WORKERS = "HERON_WORKERS"
+"""Variable of the environment that says how many runs may be at work at the same time."""
+THREADS = 2
+"""Of a run that is alone: more did not pay on the machines that were measured."""
+
+
+def at_once() -> int:
+    """How many runs of a project may be at work at the same time: what `WORKERS` says, else one a core."""
+    said = os.environ.get(WORKERS, "")
+    if said.isascii() and said.isdigit() and 1 <= int(said) <= MOST_WORKERS:
+        return int(said)
+    return len(os.sched_getaffinity(0))
 
 
 def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:

@@ -21,7 +21,7 @@ from plucky_heron.errors import FileError, StateError, quoted
 from plucky_heron.files import inside, is_file
 from plucky_heron.training.stopping import Evaluation
 
-STORE_FORMAT = 3
+STORE_FORMAT = 4
 
 _TABLES = """
 CREATE TABLE runs (
@@ -44,6 +44,9 @@ CREATE TABLE results (
     id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES runs(id), kind TEXT NOT NULL, created REAL NOT NULL, data TEXT NOT NULL
 );
 CREATE TABLE batches (batch INTEGER PRIMARY KEY, pid INTEGER NOT NULL, pid_started REAL NOT NULL);
+CREATE TABLE labels (
+    batch INTEGER PRIMARY KEY, keywords TEXT NOT NULL DEFAULT '', marked INTEGER NOT NULL DEFAULT 0, away INTEGER NOT NULL DEFAULT 0
+);
 """
 
 _UPGRADES: dict[int, str] = {
@@ -59,16 +62,24 @@ _UPGRADES: dict[int, str] = {
     ALTER TABLE runs ADD COLUMN identity TEXT NOT NULL DEFAULT '';
     CREATE TABLE batches (batch INTEGER PRIMARY KEY, pid INTEGER NOT NULL, pid_started REAL NOT NULL);
     """,
+    # format 3 could not mark batches or put them away
+    3: """
+    CREATE TABLE labels (
+        batch INTEGER PRIMARY KEY, keywords TEXT NOT NULL DEFAULT '', marked INTEGER NOT NULL DEFAULT 0, away INTEGER NOT NULL DEFAULT 0
+    );
+    """,
 }
 
 _ROWS = """
-SELECT runs.*, batches.pid AS batch_pid, batches.pid_started AS batch_started FROM runs LEFT JOIN batches ON batches.batch = runs.batch
+SELECT runs.*, batches.pid AS batch_pid, batches.pid_started AS batch_started, COALESCE(labels.keywords, '') AS keywords,
+COALESCE(labels.marked, 0) AS marked, COALESCE(labels.away, 0) AS away
+FROM runs LEFT JOIN batches ON batches.batch = runs.batch LEFT JOIN labels ON labels.batch = runs.batch
 """
 
 
 _KINDS: dict[str, type | tuple[type, ...]] = {
     "id": int, "batch": int, "task": str, "machine": str, "recipe": str, "method": str, "seed": int, "fingerprint": str, "state": str,
-    "created": (int, float), "steps": int, "seconds": (int, float), "budget": int, "note": str, "identity": str,
+    "created": (int, float), "steps": int, "seconds": (int, float), "budget": int, "note": str, "identity": str, "keywords": str, "marked": int, "away": int,
 }  # fmt: skip
 """Kinds of a run's columns: a damaged page may hold anything."""
 
@@ -116,6 +127,12 @@ class RunRow:
     note: str
     identity: str = ""
     """Tells this run from any other that ever had its number; "" of runs from before there were identities."""
+    keywords: str = ""
+    """Of its batch, apart by commas."""
+    marked: int = 0
+    """Whether its batch is marked."""
+    away: int = 0
+    """Whether its batch is put away: kept, but not shown."""
 
     @property
     def alive(self) -> bool:
@@ -269,6 +286,28 @@ class RunStore:
         names = ", ".join(f"{name} = ?" for name in packed)
         with self.writing():
             self.connection.execute(f"UPDATE runs SET {names} WHERE id = ?", [*packed.values(), run])
+
+    def label(self, batch: int, **values: str | bool) -> None:
+        """Set keywords, mark or put away a batch; keys are those of `RunRow`, or ``note``, which all its runs carry."""
+        note = values.pop("note", None)
+        with self.writing():
+            if note is not None:
+                self.connection.execute("UPDATE runs SET note = ? WHERE batch = ?", [note, batch])
+            self.connection.execute("INSERT OR IGNORE INTO labels (batch) VALUES (?)", [batch])
+            for name in sorted(values):
+                if name not in _columns()["labels"]:
+                    raise ValueError(name)
+                self.connection.execute(f"UPDATE labels SET {name} = ? WHERE batch = ?", [values[name], batch])
+
+    def forget_batch(self, batch: int) -> None:
+        """Drop all that is known of a batch; its folders stay."""
+        with self.writing():
+            for table in ("evaluations", "updates", "results"):
+                self.connection.execute(
+                    f"DELETE FROM {table} WHERE run IN (SELECT id FROM runs WHERE batch = ?)", [batch]
+                )
+            for table in ("batches", "labels", "runs"):
+                self.connection.execute(f"DELETE FROM {table} WHERE batch = ?", [batch])
 
     def claim(self, run: int) -> bool:
         """Take up a waiting run in this process; False if another worker was faster."""

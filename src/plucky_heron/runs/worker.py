@@ -15,7 +15,7 @@ from typing import Any
 
 from plucky_heron.errors import HeronError, one_line
 from plucky_heron.learning.starting import Source
-from plucky_heron.runs.executors import AT_ONCE, interpreter, worker_environment
+from plucky_heron.runs.executors import THREADS, at_once, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import DONE, FAILED, QUEUED, RUNNING, RunRow, RunStore
@@ -25,9 +25,10 @@ from plucky_heron.training.stopping import Evaluation
 
 
 def work_through(project: Path, batch: int) -> None:
-    """Start waiting runs of a batch until none waits; all batches of the project together have `AT_ONCE` at work, earlier batches first."""
+    """Start waiting runs of a batch until none waits; all batches of the project together have `at_once` at work, earlier batches first."""
     store = RunStore(project)
     at_work: dict[int, subprocess.Popen[bytes]] = {}
+    most = at_once()
     while True:
         at_work = {run: process for run, process in at_work.items() if process.poll() is None}
         waiting = [row for row in store.runs(batch) if row.state == QUEUED and row.id not in at_work]
@@ -39,9 +40,9 @@ def work_through(project: Path, batch: int) -> None:
             return
         others = [row for row in store.runs() if row.batch != batch and row.alive]
         first = any(row.state == QUEUED and row.batch < batch for row in others)
-        free = 0 if first else AT_ONCE - len(at_work) - sum(row.state == RUNNING for row in others)
+        free = 0 if first else most - len(at_work) - sum(row.state == RUNNING for row in others)
         for row in waiting[: max(0, free)]:
-            threads = 1 if len(waiting) + len(at_work) + len(others) > 1 else AT_ONCE
+            threads = 1 if len(waiting) + len(at_work) + len(others) > 1 else min(THREADS, len(os.sched_getaffinity(0)))
             command = [*interpreter(), "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
             at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
         time.sleep(0.1)

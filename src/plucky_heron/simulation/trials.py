@@ -12,6 +12,8 @@ from plucky_heron.simulation.drivers import Driver
 from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
+TIME_IS_UP = "time is up"
+"""How an episode ended that the time limit cut."""
 
 
 @dataclass(frozen=True)
@@ -86,7 +88,7 @@ class Trials:
     def tally(self) -> dict[str, int]:
         """How many trials met which ending; "time is up" is not a failure."""
         counts = {name: int((self.ending == k).sum()) for k, name in enumerate(self.ending_names)}
-        counts["time is up"] = int((self.ending == TIME_UP).sum())
+        counts[TIME_IS_UP] = int((self.ending == TIME_UP).sum())
         return {name: count for name, count in counts.items() if count}
 
     def worst(self, count: int = 5) -> list[int]:
@@ -248,7 +250,7 @@ class _Recorder:
             values = cut.pop("value")
             if self.batch.gates is None:
                 cut.pop("passed")
-            end = "time is up" if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
+            end = TIME_IS_UP if ending[number] == TIME_UP else self.problem.ending_names[ending[number]]
             found[number] = Recording(
                 driver, self.batch.stream, self.batch.seed, int(self.batch.episode[number]), self.problem.sample_time,
                 ending=end, success=bool(success[number]), scene=int(self.batch.plant.scene[number]),

@@ -34,7 +34,8 @@ class Playback(QObject):
         super().__init__(parent)
         self.problem: Problem | None = None
         self.recording: Recording | None = None
-        self.ghost: Recording | None = None
+        self.ghosts: tuple[Recording, ...] = ()
+        """Shown faintly beside it, at the same time."""
         self.title = ""
         self.index = 0
         self._growing = False
@@ -49,12 +50,12 @@ class Playback(QObject):
         problem: Problem,
         recording: Recording | None,
         title: str,
-        ghost: Recording | None = None,
+        ghosts: tuple[Recording, ...] = (),
         play: bool = False,
     ) -> None:
         """Show another episode, from its start."""
         self.pause()
-        self.problem, self.recording, self.ghost, self.title = problem, recording, ghost, title
+        self.problem, self.recording, self.ghosts, self.title = problem, recording, ghosts, title
         self.index, self._growing = 0, False
         self.loaded.emit()
         self.moved.emit(0)
@@ -66,7 +67,7 @@ class Playback(QObject):
         before = self.recording
         on = self._growing and problem is self.problem and title == self.title
         on = on and before is not None and recording.steps >= before.steps
-        self.problem, self.recording, self.title, self.ghost = problem, recording, title, None
+        self.problem, self.recording, self.title, self.ghosts = problem, recording, title, ()
         self.index, self._growing = recording.steps, True
         if on:
             self.grown.emit()

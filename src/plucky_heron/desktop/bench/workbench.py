@@ -26,6 +26,7 @@ from plucky_heron.machine.site import Site
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.freeze import frozen_recipe
+from plucky_heron.runs.labels import label_batch
 from plucky_heron.runs.store import RunRow, RunStore, median_run
 from plucky_heron.task.own_code import load_code
 from plucky_heron.task.problem import Problem, bind
@@ -97,6 +98,7 @@ class Workbench(QObject):
         self._stamps: dict[Path, object] = {}
         self.rows: list[RunRow] = []
         self.batch: int | None = None
+        self.put_away: list[int] = []
         self.run: int | None = None
         self.shakedown: Shakedown | None = None
         self.shakedown_of = ""
@@ -383,14 +385,17 @@ class Workbench(QObject):
     def refresh_runs(self) -> None:
         """Look into the store; tell whoever listens if something moved."""
         try:
-            rows = [row for row in self.store.runs() if row.task == self.task]
+            found = [row for row in self.store.runs() if row.task == self.task]
         except HeronError as error:
             self.say(str(error))
             return
+        rows = [row for row in found if not row.away]
+        self.put_away = sorted({row.batch for row in found if row.away})
         if self.batch not in {row.batch for row in rows}:
             self.batch = rows[-1].batch if rows else None
             self.run = None
-        signature = ([(r.id, r.state, r.steps, r.best_step, r.retest is not None) for r in rows], self.batch, self.run)
+        told = [(r.id, r.state, r.steps, r.best_step, r.retest is not None, r.note, r.keywords, r.marked) for r in rows]
+        signature = (told, self.batch, self.run, self.put_away)
         self.rows = rows
         if self.run is None or all(row.id != self.run for row in rows):
             chosen = median_run(self.batch_rows())
@@ -424,6 +429,15 @@ class Workbench(QObject):
     def choose_batch(self, batch: int) -> None:
         """Look at another batch."""
         self.batch, self.run = batch, None
+        self.refresh_runs()
+
+    def bring_back(self) -> None:
+        """Show the batches of the task again that were put away."""
+        try:
+            for batch in self.put_away:
+                label_batch(self.store, batch, away=False)
+        except HeronError as error:
+            self.say(str(error))
         self.refresh_runs()
 
     def choose_run(self, run: int) -> None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
 import pyqtgraph as pg
+from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
 from PySide6.QtCore import QEvent, QPointF, Qt, Signal
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QBrush, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
@@ -36,7 +37,7 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
         self.chart = chart
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        if self.chart.quantity == "success":
+        if self.chart.quantity in ("success", "endings"):
             return [f"{100 * v:.0f} %" if -0.001 <= v <= 1.001 else "" for v in values]
         if self.chart.quantity in HEALTH_FIGURES and HEALTH_FIGURES[self.chart.quantity].unit == "%":
             return [f"{100 * v:.3g} %".replace("-", "−") for v in values]
@@ -61,9 +62,12 @@ class CurveChart(QWidget):
     -------
     hovered(object)
         Where the mouse is on the horizontal axis; None where it has left.
+    clicked(float)
+        A click without a drag, by its place on the horizontal axis.
     """
 
     hovered = Signal(object)
+    clicked = Signal(float)
 
     def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -91,11 +95,17 @@ class CurveChart(QWidget):
         item.getAxis("left").setWidth(46)
         self.rule: pg.InfiniteLine | None = None
         self.plot.scene().sigMouseMoved.connect(self._moved)
+        self.plot.scene().sigMouseClicked.connect(self._clicked)
 
     def _moved(self, place: QPointF) -> None:
         item = self.plot.getPlotItem()
         inside = item.sceneBoundingRect().contains(place)
         self.hovered.emit(float(item.vb.mapSceneToView(place).x()) if inside else None)
+
+    def _clicked(self, event: MouseClickEvent) -> None:
+        item = self.plot.getPlotItem()
+        if event.button() == Qt.MouseButton.LeftButton and item.vb.sceneBoundingRect().contains(event.scenePos()):
+            self.clicked.emit(float(item.vb.mapSceneToView(event.scenePos()).x()))
 
     def leaveEvent(self, event: QEvent) -> None:
         """The mouse has left."""
@@ -182,6 +192,44 @@ class CurveChart(QWidget):
         """A line of its own colour."""
         style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
         self._curve(steps, values, pg.mkPen(colour, width=width, style=style))
+
+    def stack(self, x: Sequence[float], parts: Mapping[str, Sequence[float]]) -> None:
+        """Shares that make a whole, one above the other, each named where it is widest; those that are trouble come by their hatching."""
+        t, below, steps = theme(), np.zeros(len(x)), np.asarray(x, dtype=float)
+        hatched = (
+            Qt.BrushStyle.SolidPattern,
+            Qt.BrushStyle.BDiagPattern,
+            Qt.BrushStyle.FDiagPattern,
+            Qt.BrushStyle.Dense5Pattern,
+        )
+        for number, (name, values) in enumerate(parts.items()):
+            above = below + np.asarray(values, dtype=float)
+            edge = pg.mkPen(t.color("ink", 0.5), width=1)
+            lower, upper = (pg.PlotCurveItem(steps, y, pen=edge) for y in (below, above))
+            brush = QBrush(t.color(SERIES[number % len(SERIES)], 0.35), hatched[number % len(hatched)])
+            for item in (lower, upper, pg.FillBetweenItem(lower, upper, brush=brush)):
+                self.plot.addItem(item)
+            widest = int(np.argmax(above - below))
+            if above[widest] - below[widest] > 0.05:
+                side = 1.0 if steps[widest] > 0.6 * steps[-1] else 0.0
+                self.text(
+                    name, float(steps[widest]), float(0.5 * (above + below)[widest]), bold=True, anchor=(side, 0.5)
+                )
+            below = above
+
+    def named(self, x: Sequence[float], parts: Mapping[str, Sequence[float]], low: float, high: float) -> None:
+        """Lines that are named at their ends, in styles of their own; words that would lie on each other stand apart."""
+        t, steps = theme(), np.asarray(x, dtype=float)
+        taken: list[float] = []
+        order = sorted(parts, key=lambda name: parts[name][-1])
+        apart = 0.055 * max(high - low, 1e-9)
+        for number, name in enumerate(parts):
+            pen = pg.mkPen(t.color(SERIES[number % len(SERIES)]), width=1.8, style=pen_style(number))
+            self._curve(steps, parts[name], pen)
+        for name in order:
+            y = max([float(parts[name][-1]), *([taken[-1] + apart] if taken else [])])
+            taken.append(y)
+            self.text(f" {name}", float(steps[-1]), y, anchor=(0, 0.5))
 
     def dots(self, points: Sequence[tuple[float, float]], colour: object, ring: bool = False) -> None:
         """Dots, or rings."""

@@ -108,8 +108,7 @@ class Drawing(QWidget):
         self._paint_site(painter, frame, number)
         self.scene.paint_meaning(painter, frame, recording, playback.index if playback is not None else 0, number)
         if recording is not None and playback is not None:
-            ghost = playback.ghost
-            if ghost is not None:
+            for ghost in playback.ghosts:
                 at = min(playback.index, ghost.steps)
                 self.scene.paint_machine(painter, frame, ghost.position[at], ghost=True)
             self.scene.paint_machine(painter, frame, self.shown_position(), selected=self.selected)
@@ -164,13 +163,13 @@ class Drawing(QWidget):
             painter.setPen(t.color("ink"))
             text = f"t = {self.playback.time:.2f} s"
             painter.drawText(QRectF(0, 6, self.width() - 12, 18), Qt.AlignmentFlag.AlignRight, text)
-            if self.playback.ghost is not None:
+            if ghosts := self.playback.ghosts:
                 painter.setFont(font(12, italic=True))
                 painter.setPen(t.color("soft"))
                 painter.drawText(
                     QRectF(0, 24, self.width() - 12, 18),
                     Qt.AlignmentFlag.AlignRight,
-                    f"ghost: {self.playback.ghost.driver}",
+                    f"{len(ghosts)} more starts" if len(ghosts) > 1 else f"ghost: {ghosts[0].driver}",
                 )
         metres = next(m for m in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 1e9) if m * frame.scale > 60)
         base = QPointF(self.width() - 16, self.height() - 14)

@@ -12,6 +12,7 @@ from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, button, labe
 from plucky_heron.desktop.shell.project_menu import ProjectMenu
 from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.theme import font, theme
+from plucky_heron.runs.executors import at_once
 from plucky_heron.runs.store import DEAD
 
 COUNT = len(STATIONS)
@@ -260,7 +261,11 @@ class JobLine(QWidget):
             done = sum(row.steps if row.alive else row.budget for row in rows)
             self.share = done / max(1, sum(row.budget for row in rows))
             speed = sum(row.steps for row in at_work) / max(1e-9, sum(row.seconds for row in at_work))
-            left = sum(row.budget - row.steps for row in at_work) / speed / min(2, len(at_work)) if speed > 0 else None
+            left = (
+                sum(row.budget - row.steps for row in at_work) / speed / min(at_once(), len(at_work))
+                if speed > 0
+                else None
+            )
             tail = f" · at most {left:.0f} s left" if left is not None else ""
             self.text.setText(
                 f"training {len(rows)} seed{'s' if len(rows) > 1 else ''} · {100 * self.share:.0f} %{tail}"

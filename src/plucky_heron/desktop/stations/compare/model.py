@@ -49,7 +49,16 @@ def comparison_words(groups: dict[str, list[float]], quantity: str = "success") 
 def batch_name(rows: list[RunRow]) -> str:
     """Recipe and seeds of a batch, and what is special about it."""
     name = f"{rows[0].recipe}, {len(rows)} seed{'s' if len(rows) > 1 else ''}"
-    return f"{name}: {rows[0].note}" if rows[0].note else name
+    name = f"{name}: {rows[0].note}" if rows[0].note else name
+    name = f"{name} ({rows[0].keywords})" if rows[0].keywords else name
+    return f"★ {name}" if rows[0].marked else name
+
+
+def put_away_text(batches: list[int]) -> str:
+    """What brings batches back that were put away; nothing without any."""
+    if not batches:
+        return ""
+    return f"Bring back {len(batches)} put away" if len(batches) > 1 else f"Bring back batch {batches[0]}"
 
 
 def batch_note(rows: list[RunRow]) -> str:

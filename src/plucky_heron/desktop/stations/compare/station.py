@@ -12,8 +12,9 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 from plucky_heron.analysis.comparing.comparison import batches, differences, recipe_facts
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.forms.batch_sheet import BatchSheet
 from plucky_heron.desktop.forms.tables import Column, Table
-from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, label, scrolled
+from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, Rows, button, label, scrolled
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.compare.model import (
     NO_BATCH,
@@ -22,9 +23,11 @@ from plucky_heron.desktop.stations.compare.model import (
     batch_note,
     comparison_words,
     no_difference,
+    put_away_text,
     share_text,
 )
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, theme
+from plucky_heron.errors import HeronError
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.stopping import show_steps, show_value
 
@@ -201,6 +204,13 @@ class CompareStation(Station):
         self.list_card.body.addWidget(self.list, 1)
         self.no_batch = label(NO_BATCH, "soft", wrap=True)
         self.list_card.body.addWidget(self.no_batch)
+        foot = QHBoxLayout()
+        self.edit = button("", self.edit_batch, "link", "note, keywords and mark of the batch")
+        self.back = button("", bench.bring_back, "link", "bring back what was put away")
+        foot.addWidget(self.edit)
+        foot.addStretch(1)
+        foot.addWidget(self.back)
+        self.list_card.body.addLayout(foot)
         self.runs = Card("Runs of the chosen batches", "choose the one to prove")
         self.run_table = Table(RUNS, "runs")
         self.run_table.picked.connect(lambda entry: self.bench.choose_run(entry.row.id))
@@ -228,6 +238,12 @@ class CompareStation(Station):
             self.chosen = [*self.chosen, batch][-len(LETTERS) :]
         self.refresh()
 
+    def edit_batch(self) -> None:
+        """Open the sheet of the batch that the chosen run is of."""
+        if self.bench.batch is not None:
+            self.sheet = BatchSheet(self.bench, self.bench.batch, self)
+            self.sheet.open()
+
     def refresh(self) -> None:
         """Show the chosen batches."""
         bench = self.bench
@@ -242,6 +258,10 @@ class CompareStation(Station):
         if entries != self.list.rows.rows:
             self.list.show_rows(entries)
         self.no_batch.setVisible(not entries)
+        self.edit.setVisible(bench.batch is not None)
+        self.edit.setText(f"Batch {bench.batch}: note, mark, delete …")
+        self.back.setText(put_away_text(bench.put_away))
+        self.back.setVisible(bool(bench.put_away))
         runs = [r for batch in letters for r in found[batch]]
         # scores of different rewards are no measure of each other
         alike = len({r.fingerprint for r in runs}) < 2
@@ -297,12 +317,17 @@ class CompareStation(Station):
     def _show_differences(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
         self.difference_rows.clear()
         rows = [found[batch][0] for batch in letters]
-        table = differences(self.bench.project.folder, rows) if len(rows) > 1 else {}
         self.differs.note.setText(" · ".join(letters.values()))
-        if not table:
-            self.difference_rows.add_wide(label(no_difference(len(rows)), "soft"))
-        if len(rows) == 1:
-            table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
+        table: dict[str, list[str]] = {}
+        try:
+            if len(rows) == 1:
+                table = {name: [value] for name, value in recipe_facts(self.bench.project.folder, rows[0]).items()}
+            else:
+                table = differences(self.bench.project.folder, rows)
+            if len(rows) == 1 or not table:
+                self.difference_rows.add_wide(label(no_difference(len(rows)), "soft"))
+        except HeronError as error:  # deleted meanwhile, or damaged
+            self.difference_rows.add_wide(label(str(error), "wrong", wrap=True))
         for name, values in table.items():
             cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
             title = ElidedLabel(name.replace("_", " "), "soft")

@@ -252,6 +252,12 @@ class ProvingStation(Station):
         def then(result: tuple[Proof, Recording, Recording | None]) -> None:
             known, recording, ghost = result
             bench.proof, bench.proof_run = known, row.id
-            bench.playback.load(known.problem, recording, f"{name} · trial {number} of {count}", ghost, play=True)
+            bench.playback.load(
+                known.problem,
+                recording,
+                f"{name} · trial {number} of {count}",
+                (ghost,) if ghost is not None else (),
+                play=True,
+            )
 
         bench.start_job(f"replaying trial {number}", work, then)

@@ -223,7 +223,10 @@ class ShakedownStation(Station):
             against = "nobody" if name != "nobody" else "random"
             other = shaken.rehearsals[against].recordings.get(number) if against in shaken.rehearsals else None
         self.bench.playback.load(
-            problem, recording, f"{name} · episode {number} of {REHEARSALS} · start {number}", other
+            problem,
+            recording,
+            f"{name} · episode {number} of {REHEARSALS} · start {number}",
+            (other,) if other is not None else (),
         )
 
     def replay(self, name: str, number: int) -> None:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
+
+import numpy as np
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.learning.guide import guide_of
 from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow
+from plucky_heron.simulation.trials import TIME_IS_UP
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import STANDARD, Recipe
 from plucky_heron.training.stopping import Course, Evaluation, StopRule, show_steps, show_value
@@ -71,8 +75,13 @@ def rules_note(own: Recipe | None, recipe: Recipe, batch: int | None) -> str:
     return "each seed for itself" if own.stop == recipe.stop else f"of batch {batch}; the recipe has others"
 
 
-def curves_caption(bench: Workbench, quantity: str) -> str:
-    """What the curves show."""
+def curves_caption(bench: Workbench, quantity: str, over: int = 1) -> str:
+    """What the curves show; `over` is how many evaluations a point is the mean of."""
+    said = _caption(bench, quantity)
+    return f"{said}, mean of {over} evaluations" if over > 1 and quantity not in (ENDINGS, TERMS) else said
+
+
+def _caption(bench: Workbench, quantity: str) -> str:
     episodes = bench.recipe.evaluation.episodes if bench.recipe else 64
     own = bench.recipe_of(rows[0]) if (rows := bench.batch_rows()) else None
     if own is not None:
@@ -80,6 +89,12 @@ def curves_caption(bench: Workbench, quantity: str) -> str:
     if quantity == SUCCESS:
         name = bench.problem.task.measure.name if bench.problem is not None else "success"
         return f"{name}, share of {episodes} evaluation episodes"
+    if quantity in (ENDINGS, TERMS):
+        row = bench.row()
+        seed = f" of seed {row.seed}" if row is not None else ""
+        if quantity == ENDINGS:
+            return f"how the evaluation episodes{seed} ended"
+        return f"mean reward of each term an episode{seed}"
     if quantity in (SCORE, LENGTH, WORST):
         name = next(words for words, key in OWN if key == quantity)
         return f"{name}, {'lowest' if quantity == WORST else 'mean'} of {episodes} evaluation episodes"
@@ -87,6 +102,11 @@ def curves_caption(bench: Workbench, quantity: str) -> str:
     return f"{words}, mean since the last evaluation"
 
 
+ENDINGS, TERMS = "endings", "terms"
+PARTS = (("endings over training", ENDINGS), ("reward by term", TERMS))
+"""What the chart shows of the chosen run alone, in its parts."""
+MEANS = (1, 3, 5, 10, 20)
+"""Evaluations that a point of the curves can be the mean of."""
 OWN = (("the task's measure", SUCCESS), ("score", SCORE), ("episode length", LENGTH), ("worst episode's score", WORST))
 """Figures of every run that the chart shows."""
 ALONG = (("control steps", "steps"), ("minutes", "minutes"), ("episodes", "episodes"))
@@ -95,7 +115,44 @@ ALONG = (("control steps", "steps"), ("minutes", "minutes"), ("episodes", "episo
 
 def figures(recipe: Recipe | None) -> list[tuple[str, str]]:
     """What the chart can show of runs by a recipe: words and key."""
-    return [*OWN, *((figure.words, figure.key) for figure in declared(recipe))]
+    return [*OWN, *PARTS, *((figure.words, figure.key) for figure in declared(recipe))]
+
+
+def parts_of(
+    found: Sequence[tuple[int, dict[str, Any]]], quantity: str, terms: Sequence[str]
+) -> dict[str, list[float]]:
+    """Endings as shares of the evaluation episodes, or mean reward of each term an episode, a number an evaluation.
+
+    Parameters
+    ----------
+    found
+        Step and details of each evaluation, as the store has them.
+    terms
+        Names of the reward terms, in order.
+    """
+    if quantity == TERMS:
+        rows = [details.get("terms") or [] for _, details in found]
+        return {name: [float(row[k]) if k < len(row) else math.nan for row in rows] for k, name in enumerate(terms)}
+    tallies = [details.get("endings") or {} for _, details in found]
+    names = sorted({name for tally in tallies for name in tally}, key=lambda name: (name != TIME_IS_UP, name))
+    counts = [max(1, sum(tally.values())) for tally in tallies]
+    return {name: [tally.get(name, 0) / n for tally, n in zip(tallies, counts, strict=True)] for name in names}
+
+
+def averaged(course: Sequence[Evaluation], quantity: str, over: int) -> list[Evaluation]:
+    """Evaluations whose figure is the mean of it and of those before it, `over` at most."""
+    if over <= 1:
+        return list(course)
+    values = [e.of(quantity) for e in course]
+    found = []
+    for k, e in enumerate(course):
+        mean = float(np.mean(values[max(0, k - over + 1) : k + 1]))
+        found.append(
+            replace(
+                e, **({quantity: mean} if quantity in (SUCCESS, SCORE) else {"figures": {**e.figures, quantity: mean}})
+            )
+        )
+    return found
 
 
 def against(courses: Sequence[list[Evaluation]], along: str) -> list[list[Evaluation]]:

@@ -34,15 +34,12 @@ from plucky_heron.desktop.stations.training.model import seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
+from plucky_heron.desktop.stations.training.watching import Watching
 from plucky_heron.desktop.theme import theme
 from plucky_heron.errors import HeronError
 from plucky_heron.files import write_whole
-from plucky_heron.learning.policy import PolicyDriver
-from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
+from plucky_heron.runs.freeze import frozen_problem, run_folder
 from plucky_heron.runs.store import RunRow
-from plucky_heron.simulation.trials import Recording, run_trials
-from plucky_heron.task.problem import Problem
-from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import Recipe
@@ -94,10 +91,17 @@ class TrainingStation(Station):
         save = button("save …", self.save_chart, "link", "save the chart")
         save.setToolTip("the chart as PNG or SVG, or all figures of the batch as CSV")
         switch.addWidget(save)
+        self.over = Choice("mean over evaluations")
+        for count in model.MEANS:
+            self.over.addItem(f"mean of {count}" if count > 1 else "each evaluation", count)
+        self.over.currentIndexChanged.connect(lambda _: self.refresh())
+        switch.addWidget(self.over)
         switch.addWidget(label("against", "soft"))
         switch.addWidget(self.along)
         self.chart = CurveChart(self._rule_dragged)
         self.chart.hovered.connect(self._read_at)
+        self.chart.clicked.connect(self._play_at)
+        self.chart.setToolTip("a click plays the kept policy that is nearest")
         self._shown: list[tuple[int, list[Evaluation]]] = []
         self.curves.body.addWidget(self.chart, 1)
         self.curves.body.addLayout(switch)
@@ -161,10 +165,11 @@ class TrainingStation(Station):
         self.stop = button("Stop and keep", bench.stop_training)
         self.more = button("Go on …", self.go_on)
         self.more.setToolTip("give the chosen run more steps, or start anew from its policy")
-        self.watch = button("Watch", self.watch_policy, "", "watch the kept policy")
-        for widget in (self.start, self.stop, self.more, self.watch):
+        for widget in (self.start, self.stop, self.more):
             row.addWidget(widget)
         row.addStretch(1)
+        self.watching = Watching(bench)
+        side.addWidget(self.watching)
         side.addLayout(row)
         grid.addWidget(self.curves, 0, 0, 1, 2)
         grid.addWidget(self.rules, 1, 0)
@@ -295,7 +300,7 @@ class TrainingStation(Station):
         plain = self.quantity.currentData() in ("success", "score")
         courses = [self.bench.course(r.id, whole=not plain) for r in rows]
         drawn = (
-            self.quantity.currentData(), self.along.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
+            self.quantity.currentData(), self.along.currentData(), self.over.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
             tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),
         )  # fmt: skip
         if drawn != self._drawn:
@@ -324,8 +329,15 @@ class TrainingStation(Station):
         quantity, along = self.quantity.currentData(), self.along.currentData()
         self.chart.quantity, self.chart.along = quantity, along
         self.chart.clear()
+        self.curves.caption.setText(model.curves_caption(bench, quantity, self.over.currentData()).upper())
+        self.curves.note.setText(model.curves_note(bench, rows))
+        if quantity in (model.ENDINGS, model.TERMS):
+            self._show_parts(str(quantity))
+            return
         budget = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
-        courses = model.against(courses, along)
+        courses = [
+            model.averaged(course, quantity, self.over.currentData()) for course in model.against(courses, along)
+        ]
         steps = budget if along == "steps" else max([c[-1].step for c in courses if c], default=1)
         lines = bench.lines(quantity) if quantity in ("success", "score") else []
         values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
@@ -344,8 +356,33 @@ class TrainingStation(Station):
             self.chart.threshold(found[1].value, found[1].text, movable=mine)
         if rows and along == "steps":
             self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
-        self.curves.caption.setText(model.curves_caption(bench, quantity).upper())
-        self.curves.note.setText(model.curves_note(bench, rows))
+
+    def _show_parts(self, quantity: str) -> None:
+        """Endings or reward terms of the chosen run over its training."""
+        row, self._shown = self.bench.row(), []
+        if row is None:
+            return
+        found = self.bench.store.details(row.id)
+        own = self.bench.problem
+        if own is None or self.bench.older(row):
+            own = frozen_problem(self.bench.project.folder, row)
+        parts = model.parts_of(found, quantity, list(own.task.rewards))
+        if len(found) < 2 or not parts:
+            return
+        course = model.against([self.bench.course(row.id)], self.along.currentData())[0]
+        x = [float(e.step) for e in course][: len(found)]
+        if quantity == model.ENDINGS:
+            self.chart.set_range(x[-1] * 1.08, 0.0, 1.02)
+            self.chart.stack(x, parts)
+            return
+        low, high = model.limits([v for values in parts.values() for v in values], quantity)
+        self.chart.set_range(x[-1] * 1.2, low, high)
+        self.chart.named(x, parts, low, high)
+
+    def _play_at(self, x: float) -> None:
+        """Play the policy that is nearest to a click."""
+        if self.along.currentData() == "steps" and x >= 0.0:
+            self.watching.watch_at(x)
 
     def _show_seeds(self, rows: list[RunRow]) -> None:
         bench = self.bench
@@ -356,7 +393,7 @@ class TrainingStation(Station):
         self.kept.setText(model.kept_note(row))
         self.more.setEnabled(row is not None and not row.alive)
         self.stop.setEnabled(bool(bench.training()))
-        self.watch.setEnabled(row is not None and row.best_step is not None)
+        self.watching.offer(row)
         if bench.recipe is not None:
             self.start.setText(f"{'Queue' if bench.training() else 'Train'} {seeds_text(bench.recipe.seeds)}")
 
@@ -446,22 +483,3 @@ class TrainingStation(Station):
                 frozen_problem(self.bench.project.folder, row), run_folder(self.bench.project.folder, row.id), self
             )
             self.inside_sheet.open()
-
-    def watch_policy(self) -> None:
-        """Play the kept policy on the first evaluation start."""
-        row = self.bench.row()
-        folder = self.bench.project.folder
-        if row is None:
-            return
-
-        def work(_: object) -> object:
-            problem = frozen_problem(folder, row)
-            driver = PolicyDriver(kept_policy(folder, row))
-            trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=64, record=[0])
-            return problem, trials.recordings[0]
-
-        def then(found: tuple[Problem, Recording]) -> None:
-            problem, recording = found
-            self.bench.playback.load(problem, recording, f"policy of run {row.id} · evaluation start 0", play=True)
-
-        self.bench.start_job("playing the kept policy", work, then)

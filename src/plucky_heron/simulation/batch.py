@@ -18,6 +18,7 @@ from plucky_heron.simulation.commander import Commander
 from plucky_heron.simulation.gates import GateKeeper
 from plucky_heron.simulation.instruments import Instruments
 from plucky_heron.simulation.starts import Starts
+from plucky_heron.simulation.transport import Transport
 from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
@@ -77,6 +78,7 @@ class Batch:
         self.plant = Plant(model, copies, timing.physics_step, threads=threads, surroundings=problem.surroundings)
         self.instruments = Instruments(problem, copies, seed, stream)
         self.commander = Commander(problem, copies)
+        self.transport = Transport(problem, copies, seed, stream)
         self.commands = self.commander.given
         self.episode: Array = np.zeros(copies, dtype=np.int64)
         self.age: Array = np.zeros(copies, dtype=np.int64)
@@ -198,6 +200,7 @@ class Batch:
         self.starts.place(self.plant, copies, episodes)
         self.plant.settle_drives(copies)
         self.commander.begin(copies, self.plant)
+        self.transport.begin(copies, self.plant)
         if self.gates is not None:
             self.gates.begin(copies)
         self._refresh(copies)
@@ -252,10 +255,9 @@ class Batch:
 
         A command that is no finite number ends its episode as not finite, whatever the machine would have done with another.
         """
-        problem = self.problem
         drives = self.commander.give(commands)
         self.plant.active[:] = self.running
-        self.plant.step(drives, problem.task.timing.substeps)
+        self.transport.step(self.plant, drives, self.episode, self.age)
         self.age += self.running
         self._refresh()
         return self._judge()
@@ -299,6 +301,7 @@ class Batch:
         """All state, for a checkpoint; episodes are drawn again from their numbers."""
         parts: dict[str, Any] = {"plant": self.plant, "instruments": self.instruments, "commander": self.commander}
         parts |= {"gates": self.gates} if self.gates is not None else {}
+        parts |= {"transport": self.transport} if not self.transport.idle else {}
         kept = {f"{part}.{name}": array for part, one in parts.items() for name, array in one.keep().items()}
         for name in ("episode", "age", "running", "_held", "_settled"):
             kept[name.lstrip("_")] = getattr(self, name).copy()
@@ -320,6 +323,8 @@ class Batch:
         self.commander.restore(part("commander"))
         if self.gates is not None:
             self.gates.restore(part("gates"))
+        if not self.transport.idle:
+            self.transport.restore(part("transport"))
         self._program.restore(kept["memory"])
         self._refresh(again=True)
         self.instruments.restore(part("instruments"))

@@ -216,7 +216,9 @@ class _Binder:
         self.faults = faults
         self.machine, self.site, self.task, self.source = machine, site, task, source
         try:
-            self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
+            model = build_model(machine, site.gravity, site.air_density, site.water_density)
+            # what is always late is late at the drives, whichever way it took: classical controllers know of it then
+            self.model = replace(model, dead_time=model.dead_time + task.timing.dead_time)
         except (StateError, UnitError) as error:
             raise FileError(source, "machine", task.machine, str(error)) from error
         try:

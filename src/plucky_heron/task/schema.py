@@ -13,7 +13,7 @@ from plucky_heron.task.distributions import Distribution
 from plucky_heron.task.observing import Observation, Unit
 from plucky_heron.task.own_code import OwnCode
 from plucky_heron.task.placing import Gates, Placing
-from plucky_heron.units import Frequency, Number, Time
+from plucky_heron.units import Delay, Frequency, Number, Time
 from plucky_heron.upgrading import FORMAT
 
 __all__ = ["Action", "Ending", "Measure", "Observation", "Reward", "Rule", "Setpoint", "Signal", "Task", "Timing"]
@@ -23,12 +23,22 @@ MOST_SAMPLES = 500_000
 """Of one episode: its gusts and noise are drawn ahead."""
 
 
+MOST_LATE = 50
+"""Samples that a command may come late by."""
+
+
 class Timing(Settings):
     """Clock of a task."""
 
     control_rate: Frequency = 50.0
     substeps: int = Field(default=5, ge=1, le=200)
     time_limit: Time = 10.0
+    dead_time: Delay = 0.0
+    """From a sample of the sensors until its command is at the drives: transport and computing."""
+    jitter: Delay = 0.0
+    """By how much more that may be, evenly spread, drawn for each sample."""
+    lost: Annotated[Number, Field(ge=0.0, lt=1.0)] = 0.0
+    """Share of samples whose command never arrives: drives hold the one before."""
 
     @field_validator("control_rate", "time_limit")
     @classmethod
@@ -42,6 +52,10 @@ class Timing(Settings):
         if self.time_limit * self.control_rate > MOST_SAMPLES:
             raise ValueError(
                 f"time_limit: {self.time_limit * self.control_rate:.2g} samples an episode; wanted at most {MOST_SAMPLES}"
+            )
+        if self.jitter * self.control_rate > MOST_LATE:
+            raise ValueError(
+                f"jitter: {self.jitter:g} s is {self.jitter * self.control_rate:.3g} samples; wanted at most {MOST_LATE}"
             )
         if self.control_rate * self.substeps > 1e6:
             raise ValueError("control_rate times substeps must not be above a million physics steps a second")

@@ -296,6 +296,17 @@ class EndsCard(EditCard):
             field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
             line.addWidget(label(text, "soft"), 0, column)
             line.addWidget(field, 1, column)
+        self.late, self.jitter = QuantityField("s", "dead time"), QuantityField("s", "jitter")
+        self.lost = QuantityField("", "share lost")
+        self.late.setToolTip("from a sample of the sensors until its command is at the drives: transport and computing")
+        self.jitter.setToolTip("by how much more that may be, evenly spread, drawn for each sample")
+        self.lost.setToolTip("share of samples whose command never arrives: drives hold the one before")
+        for column, (field, key, text) in enumerate((
+            (self.late, "dead_time", "dead time"), (self.jitter, "jitter", "jitter"), (self.lost, "lost", "lost"),
+        )):  # fmt: skip
+            field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
+            line.addWidget(label(text, "soft"), 2, column)
+            line.addWidget(field, 3, column)
         self.body.addLayout(line)
         self.clock = label("", "soft", wrap=True)
         self.body.addWidget(self.clock)
@@ -357,11 +368,16 @@ class EndsCard(EditCard):
         self.rate.setText(f"{timing.control_rate:g}")
         self.substeps.show_value(timing.substeps)
         self.limit.show_value(timing.time_limit)
+        self.late.show_value(timing.dead_time)
+        self.jitter.show_value(timing.jitter)
+        self.lost.show_value(timing.lost)
         self.clock.setText(f"physics {timing.control_rate * timing.substeps:g} Hz, up to {timing.steps} commands")
 
 
 def _clock(key: str, value: float) -> object:
-    return round(value) if key == "substeps" else f"{value:g} {'Hz' if key == 'control_rate' else 's'}"
+    if key in ("substeps", "lost"):
+        return round(value) if key == "substeps" else value
+    return f"{value:g} {'Hz' if key == 'control_rate' else 's'}"
 
 
 def free_name(name: str, taken: Any) -> str:

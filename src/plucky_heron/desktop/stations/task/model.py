@@ -10,6 +10,7 @@ from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.simulation.replay import Series
 from plucky_heron.simulation.trials import Trials
 from plucky_heron.task.problem import Problem
+from plucky_heron.task.schema import Timing
 from plucky_heron.units import show
 
 Array = np.ndarray
@@ -101,3 +102,11 @@ class TaskModel(QObject):
         wrong = wrong.partition(": ")[2] or wrong
         self.refused.emit(wrong)
         return wrong
+
+
+def transport_text(timing: Timing) -> str:
+    """How commands come to the drives: how late, how evenly, how many."""
+    late = f"{1000 * timing.dead_time:g}"
+    if timing.jitter:
+        late += f" to {1000 * (timing.dead_time + timing.jitter):g}"
+    return f"{late} ms" + (f", {100 * timing.lost:g} % lost" if timing.lost else "")

@@ -10,7 +10,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.forms.widgets import Card, button
-from plucky_heron.desktop.stations.task.model import TaskModel
+from plucky_heron.desktop.stations.task.model import TaskModel, transport_text
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.simulation.replay import Way
 from plucky_heron.task.problem import Problem
@@ -48,6 +48,8 @@ class SampleCard(Card):
         steps.append(("", "limits" + (", " + ", ".join(shaped) if shaped else ""), f"{len(problem.commands)} numbers"))
         lags = [problem.machine.drives[problem.model.drives[c.drive]].lag for c in problem.commands if c.drive >= 0]
         lag = max(lags, default=0.0)
+        if timing.dead_time or timing.jitter or timing.lost:
+            steps.append(("", "on the way", transport_text(timing)))
         steps.append(("", "drives follow", f"lag up to {1000 * lag:g} ms" if lag else "at once"))
         steps.append(("", f"{timing.substeps} substeps", f"of {1000 * timing.physics_step:.3g} ms, same command"))
         steps.append((f"{1000 * timing.sample_time:.3g} ms", "next sample", self.model.spanned(problem)))

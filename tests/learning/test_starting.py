@@ -48,7 +48,7 @@ def sources(tmp_path_factory: pytest.TempPathFactory, problem: Problem) -> dict[
             health.update(told)
 
         run.work(on_update, lambda *_: None, lambda: False)
-        told = Source(1, run.steps, run.method.policy(), *names_of(problem), method)
+        told = Source(1, run.steps, run.method.policy(), *names_of(problem), method, problem.fingerprint())
         found[method] = run, source_of(run.method, told.policy, told, health)
     return found
 
@@ -74,7 +74,7 @@ def test_on_the_same_task_policy_and_critic_say_what_they_said(
 ) -> None:
     run, source = sources[method]
     fresh = method_of(problem, recipe_of(method), 9)
-    said = start_from(fresh, source, *names_of(problem))
+    said = start_from(fresh, source, *names_of(problem), problem.fingerprint())
     seen = observations(problem)
     span = problem.high - problem.low
     assert np.abs((fresh.policy().commands(seen) - source.policy.commands(seen)) / span).max() < 1e-4
@@ -106,8 +106,14 @@ def test_names_decide_whatever_order_and_ranges(
     path.write_text(text)
     other = read_problem(folder, "lift")
     fresh = method_of(other, recipe_of(method), 9)
-    said = start_from(fresh, source, *names_of(other))
-    assert said[0] == "10 of 11 observations (drift afresh)"
+    unmoved = method_of(other, recipe_of(method), 9)
+    said = start_from(fresh, source, *names_of(other), other.fingerprint())
+    assert (
+        said[0] == "10 of 11 observations (drift afresh)" and said[-1] == "another problem: explores as the recipe says"
+    )
+    if isinstance(fresh, OnPolicy) and isinstance(unmoved, OnPolicy):
+        part = fresh.loss.spread_part
+        assert np.array_equal(fresh.parameters[part], unmoved.parameters[part])
     seen = observations(read_problem(Project(folder).folder, "lift"))
     names = names_of(other)[0]
     theirs = np.column_stack([seen[:, names.index(name)] for name in source.observations])

@@ -18,6 +18,9 @@ def prove(
     require: Annotated[
         float | None, typer.Option("--require", min=0, max=1, help="Success share that must be reached.")
     ] = None,
+    margins: Annotated[
+        bool, typer.Option("--margins", help="Also how much more dead time each driver stands.")
+    ] = False,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
@@ -25,7 +28,7 @@ def prove(
     from plucky_heron.analysis.proving.proof import prove_run
 
     found, row = find_run(run, project)
-    _, answer = prove_run(found.folder, row, trials=trials, changes=pairs(vary, "--vary"))
+    _, answer = prove_run(found.folder, row, trials=trials, changes=pairs(vary, "--vary"), margins=margins)
     report(answer, json_, proof_lines(answer))
     share = answer["drivers"]["policy"]["success"]
     raise typer.Exit(1 if require is not None and share < require else 0)

@@ -68,6 +68,8 @@ def training_lines(rows: list[RunRow], told: dict[int, list[str]]) -> list[str]:
 
 def proof_lines(answer: dict[str, Any]) -> list[str]:
     """The report of a proof."""
+    from plucky_heron.analysis.proving.margins import DelayMargin
+
     lines = [f"run {answer['run']}, {answer['trials']} fresh trials, the same for all"]
     lines.append(f"{'who drives':<16}{'success':>9}  {'95 % interval':<18}{'score':>8}  {'quartiles':<24}worst trials")
     lines[1:1] = [f"left out: {name}, {why}" for name, why in answer.get("left_out", {}).items()]
@@ -78,6 +80,8 @@ def proof_lines(answer: dict[str, Any]) -> list[str]:
             f"{name:<16}{per_cent(d['success']):>9}  {per_cent(low):>8} to {per_cent(high):<7}{d['score']['mean']:>8.1f}  "
             f"{quartiles:<24}{', '.join(str(t) for t in d['worst'])}"
         )
+    for name, margin in answer.get("margin_facts", {}).get("dead time", {}).items():
+        lines.append(f"extra dead time until {name} loses 5 points of success: {DelayMargin(**margin).words()}")
     return lines
 
 

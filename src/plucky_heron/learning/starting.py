@@ -54,6 +54,8 @@ class Source:
         Names of what critics see (the policy is given the first of them), and of what is commanded.
     method
         Its method.
+    fingerprint
+        Of the problem that it learned on.
     spread
         Standard deviation of a fresh draw, as a share of half the range, when it was last trained; None where not known.
     entropy_weight
@@ -72,6 +74,7 @@ class Source:
     observations: tuple[str, ...]
     commands: tuple[str, ...]
     method: str
+    fingerprint: str = ""
     spread: float | None = None
     entropy_weight: float | None = None
     offset: Array = field(default_factory=lambda: np.zeros(0))
@@ -83,7 +86,7 @@ class Source:
     def save(self, folder: Path) -> None:
         """Write it as two files without objects: ``start.npz`` and ``start-policy.npz``."""
         facts: dict[str, Any] = {
-            "run": self.run, "step": self.step, "observations": self.observations, "commands": self.commands, "method": self.method, "spread": self.spread, "entropy_weight": self.entropy_weight,
+            "run": self.run, "step": self.step, "observations": self.observations, "commands": self.commands, "method": self.method, "fingerprint": self.fingerprint, "spread": self.spread, "entropy_weight": self.entropy_weight,
             "count": self.count, "critics": [{"sizes": c.sizes, "activation": c.activation, "normalised": c.normalised} for c in self.critics],
         }  # fmt: skip
         arrays = {f"critic{k}": c.parameters for k, c in enumerate(self.critics)}
@@ -117,7 +120,7 @@ class Source:
             spread, weight = (None if facts[k] is None else float(facts[k]) for k in ("spread", "entropy_weight"))
             return cls(
                 int(facts["run"]), int(facts["step"]), policy, tuple(map(str, facts["observations"])), tuple(map(str, facts["commands"])),
-                str(facts["method"]), spread, weight, kept["offset"], kept["scale"], float(facts["count"]), kept["paid"], critics,
+                str(facts["method"]), str(facts.get("fingerprint", "")), spread, weight, kept["offset"], kept["scale"], float(facts["count"]), kept["paid"], critics,
             )  # fmt: skip
         except (KeyError, TypeError, ValueError, RecursionError, AttributeError, OverflowError) as error:
             raise FileError(path, "", None, f"damaged: {type(error).__name__}: {error}") from error
@@ -155,11 +158,18 @@ def _part(network: Network, parameters: Array) -> CriticPart:
     return CriticPart(network.sizes, network.activation, network.normalised, parameters.copy())
 
 
-def start_from(method: Method, source: Source, observations: tuple[str, ...], commands: tuple[str, ...]) -> list[str]:
+def start_from(
+    method: Method, source: Source, observations: tuple[str, ...], commands: tuple[str, ...], fingerprint: str = ""
+) -> list[str]:
     """Put what another run has learned into a fresh method; says in words what was matched and what begins afresh.
+
+    Exploration goes on as it was only on the same problem: where the problem was changed, a policy that has settled has to look
+    around again, and with the spread it ended with it took longer than from nothing (docs/results.md).
 
     Parameters
     ----------
+    fingerprint
+        Of the problem that is learned now.
     observations, commands
         Names of what this method sees, those for its critics alone last, and of what it commands.
 
@@ -197,10 +207,13 @@ def start_from(method: Method, source: Source, observations: tuple[str, ...], co
     said.append("critic and statistics carried over" if carried else "the critic begins afresh")
     if isinstance(inner, OffPolicy):
         inner.start_with(carried)
-    if source.spread is not None and math.isfinite(source.spread) and source.spread > 0.0:
+    same = bool(source.fingerprint) and source.fingerprint == fingerprint
+    if not same:
+        said.append("another problem: explores as the recipe says")
+    elif source.spread is not None and math.isfinite(source.spread) and source.spread > 0.0:
         _set_spread(inner, source.spread)
         said.append(f"spread {source.spread:.2f} as it was")
-    if isinstance(inner, SoftActorCritic) and source.entropy_weight:
+    if same and isinstance(inner, SoftActorCritic) and source.entropy_weight:
         inner.log_weight[:] = math.log(source.entropy_weight)
     if isinstance(inner, OffPolicy):
         inner.averaged[...] = inner.parameters

@@ -70,7 +70,7 @@ def tried_start(problem: Problem, recipe: Recipe, start: Source, project: Path) 
     method = method_of(
         problem, recipe, 0, 1, base_controller(problem, plan.on, 1, project) if plan is not None else None
     )
-    return start_from(method, start, *names_of(problem))
+    return start_from(method, start, *names_of(problem), problem.fingerprint())
 
 
 def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
@@ -84,7 +84,7 @@ def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
     policy = kept_policy(project, row, which)
     problem, recipe = frozen_problem(project, row), frozen_recipe(project, row)
     step = row.best_step or 0 if which == "best" else row.steps if which == "last" else int(which)
-    told = Source(row.id, step, policy, *names_of(problem), recipe.method)
+    told = Source(row.id, step, policy, *names_of(problem), recipe.method, problem.fingerprint())
     path = run_folder(project, row.id) / "checkpoint.npz"
     if not is_file(path) or recipe.own is not None:
         return told

@@ -93,7 +93,7 @@ class Run:
         self.started_with: list[str] = []
         """What was taken over from another run, in words."""
         if start is not None:
-            self.started_with = start_from(self.method, start, *names_of(problem))
+            self.started_with = start_from(self.method, start, *names_of(problem), problem.fingerprint())
         shift = setpoint_shift(problem)
         self.told_setpoints = shift.names if shift is not None else ()
         self.batch = Batch(problem, recipe.copies, seed, "training", threads)

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from plucky_heron.analysis.proving.margins import delay_margins
 from plucky_heron.analysis.result_table import ResultTable, table_of
 from plucky_heron.analysis.statistics import paired_difference, wilson
 from plucky_heron.control.regulator import regulator_for
@@ -138,6 +139,7 @@ def prove_run(
     *,
     trials: int = 200,
     changes: Mapping[str, str] | None = None,
+    margins: bool = False,
     progress: Callable[[str, float], bool] | None = None,
 ) -> tuple[Proof, dict[str, Any]]:
     """Prove the kept policy of a run on the problem it learned, and keep the result with what was varied.
@@ -146,6 +148,8 @@ def prove_run(
     ----------
     changes
         Other variation, see `varied`; such a proof is kept apart from the one on the task's own variation.
+    margins
+        Whether delay margins are looked for, too.
     """
     problem = frozen_problem(project, row)
     proof = prove(
@@ -155,13 +159,17 @@ def prove_run(
         project=project,
         progress=progress,
     )
-    answer = {
+    answer: dict[str, Any] = {
         "run": row.id,
         "trials": trials,
         "varied": dict(changes or {}),
         "drivers": proof.summary(),
         "left_out": proof.left_out,
     }
+    if margins:
+        found = delay_margins(proof.problem, list(proof.drivers.values()), trials)
+        answer["margins"] = {"dead time": {name: margin.seconds for name, margin in found.items()}}
+        answer["margin_facts"] = {"dead time": {name: margin.facts() for name, margin in found.items()}}
     store = RunStore(project)
     try:
         store.add_result(row.id, VARIED_PROOF if changes else PROOF, answer)

@@ -62,7 +62,7 @@ def measure(method: str, seeds: int, steps: int | None, trials: int) -> tuple[fl
         print(f"the old policy on the changed task: {100 * stands:.1f} % of {trials} fresh starts", flush=True)
         every = {"ppo": "8192", "sac": "1000"}[method]
         if steps is None:
-            recipe = with_changes(recipe, {"evaluation.every": every, "steps": str(2 * recipe.steps)})
+            recipe = with_changes(recipe, {"evaluation.every": every})
         recipe = Recipe.model_validate(recipe.model_dump() | {"stop": [GoodEnough(at_least=WANTED).model_dump()]})
         start, found = launch.start_of(folder, old), []
         for name, source in (("from it", start), ("afresh", None)):

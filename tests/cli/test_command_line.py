@@ -150,7 +150,7 @@ def test_train_prove_hand_over_and_roll_out(capsys: pytest.CaptureFixture[str], 
     handed = answer(capsys, "handover", "1", "--out", str(pack), *project)
     assert {"policy.onnx", "policy.c", "policy.h", "pack.json", "vectors.csv"} <= set(handed["files"]) and set(
         handed["equality"]
-    ) == {"onnx", "c"}
+    ) == {"onnx", "c99", "c"}
     rolled = answer(capsys, "rollout", str(pack), "--on", "host", "--fast", "--episodes", "2")
     assert rolled["missed"] == 0 and set(rolled["round_trip_ms"]) == {"median", "p99", "max"}
     compared = answer(capsys, "compare", "1", "2", *project)

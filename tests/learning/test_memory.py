@@ -10,10 +10,9 @@ import pytest
 from scipy.special import expit
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.equality import TOLERANCE, check_forms, run_policy
-from plucky_heron.handover.forms.c99 import to_c
+from plucky_heron.handover.equality import check_forms, run_policy
+from plucky_heron.handover.forms.catalogue import FORMS, TOLERANCES, make_forms
 from plucky_heron.handover.forms.line import Line
-from plucky_heron.handover.forms.onnx import to_onnx
 from plucky_heron.handover.pack import write_pack
 from plucky_heron.learning.actor_critic import ActorCriticLoss, Minibatch
 from plucky_heron.learning.memory import Memory, Sequence
@@ -200,15 +199,15 @@ def test_every_form_remembers(squashed: bool, normalised: bool, corrects: bool) 
     )  # fmt: skip
     inputs = [Line(f"in {k}", "m", -1, 1) for k in range(5)]
     outputs = [Line(f"out {k}", "N", float(low[k]), float(low[k]) + 5.0) for k in range(2)]
-    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "memory", inputs, outputs, 0.02)}
     vectors = generator.uniform(-2, 2, (200, 5)).astype(np.float32).astype(np.float64)
     first = np.arange(200) % 40 == 0
     expected = run_policy(policy, vectors, first)
     blank = policy.commands(vectors)
     assert np.abs(expected - blank).max() > 0.1  # it does remember
     np.testing.assert_allclose(expected[first], blank[first], rtol=1e-5, atol=1e-6)
-    found = check_forms(files, vectors, expected, np.full(2, 5.0), first)
-    assert max(found.values()) <= TOLERANCE
+    made = make_forms(FORMS, policy, "memory", inputs, outputs, 0.02, vectors, [0.0, 0.0])
+    found = check_forms(made, vectors, expected, np.full(2, 5.0), first)
+    assert set(found) == set(FORMS) and all(value <= TOLERANCES[form] for form, value in found.items()), found
 
 
 @pytest.mark.long
@@ -221,10 +220,10 @@ def test_a_run_with_a_memory_is_packed_and_rolled_out(folder: Path, tmp_path: Pa
     policy = Project(folder).policy(row.id)
     assert (policy.memory, policy.given) == (12, 10) and policy.memory_parameters is not None
     answer = write_pack(folder, row, tmp_path / "pack")
-    assert max(answer["equality"].values()) <= TOLERANCE
+    assert max(answer["equality"].values()) <= TOLERANCES["c99"]
     assert (tmp_path / "pack" / "vectors.csv").read_text().startswith("begins,offset")
     sheet = (tmp_path / "pack" / "data-sheet.md").read_text()
     assert "remembers | 12 numbers" in sheet
     result = roll_out(tmp_path / "pack", "host", episodes=2, lock_step=True)
-    assert result.missed == 0 and result.samples > 100 and result.difference <= TOLERANCE
+    assert result.missed == 0 and result.samples > 100 and result.difference <= TOLERANCES["c99"]
     assert result.scores == pytest.approx(result.scores_inside, rel=1e-3, abs=0.05)

@@ -11,10 +11,9 @@ import pytest
 from plucky_heron.control.base_controller import base_controller
 from plucky_heron.control.regulator import regulator_for
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.handover.equality import TOLERANCE, check_forms
-from plucky_heron.handover.forms.c99 import to_c
+from plucky_heron.handover.equality import check_forms
+from plucky_heron.handover.forms.catalogue import FORMS, TOLERANCES, make_forms
 from plucky_heron.handover.forms.line import Line
-from plucky_heron.handover.forms.onnx import to_onnx
 from plucky_heron.learning.method import Space, make_method, settings_class
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.residual import Residual
@@ -74,13 +73,14 @@ def test_every_form_holds_the_sum(folder: Path, tmp_path: Path) -> None:
     assert read.base is not None and read.reach == 0.3
     inputs = [Line(e.name, e.si, e.low, e.high) for e in problem.sensed]
     outputs = [Line(c.name, c.unit, c.low, c.high) for c in problem.commands]
-    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(read), **to_c(read, "sum", inputs, outputs, 0.02)}
     high = np.array([e.high for e in problem.sensed])
     vectors = np.random.default_rng(1).uniform(-high, high, (200, len(high))).astype(np.float32).astype(np.float64)
     expected = policy.commands(vectors)
     alone = np.clip(policy.middle + policy.half * 0.0, policy.low, policy.high)
     assert np.abs(expected - alone).max() > 0.5 * policy.high[0]
-    assert max(check_forms(files, vectors, expected, problem.high - problem.low).values()) <= TOLERANCE
+    made = make_forms(FORMS, read, "sum", inputs, outputs, 0.02, vectors, [0.0, 0.0])
+    found = check_forms(made, vectors, expected, problem.high - problem.low)
+    assert set(found) == set(FORMS) and all(value <= TOLERANCES[form] for form, value in found.items()), found
 
 
 def _score(problem: Problem, driver: Driver) -> float:
@@ -153,9 +153,9 @@ def test_a_correction_never_leaves_its_reach(method: str, squashed: bool) -> Non
         [Line(f"x{k}", "m", -1.0, 1.0) for k in range(3)],
         [Line(f"u{k}", "N", lo, hi) for k, (lo, hi) in enumerate(zip(low, high, strict=True))],
     )
-    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "sum", inputs, outputs, 0.02)}
     vectors = rows.astype(np.float32).astype(np.float64)
-    assert max(check_forms(files, vectors, policy.commands(vectors), high - low).values()) <= TOLERANCE
+    made = make_forms(("onnx", "c99"), policy, "sum", inputs, outputs, 0.02, vectors, [0.0, 0.0])
+    assert max(check_forms(made, vectors, policy.commands(vectors), high - low).values()) <= TOLERANCES["c99"]
 
 
 def test_what_the_task_knows_of_its_reward_is_known_of_the_sum() -> None:

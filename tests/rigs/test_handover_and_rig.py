@@ -18,16 +18,12 @@ import pytest
 
 import plucky_heron
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.handover import equality
 from plucky_heron.handover.description import pack_hash
-from plucky_heron.handover.equality import TOLERANCE, check_forms, compile_c, run_c
-from plucky_heron.handover.forms.c99 import to_c
-from plucky_heron.handover.forms.line import Line
-from plucky_heron.handover.forms.onnx import to_onnx
+from plucky_heron.handover.forms import catalogue
+from plucky_heron.handover.forms.catalogue import TOLERANCE, run_c
+from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import read_pack
-from plucky_heron.learning.network import Activation, Network
-from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.rigs.datagrams import HOLDING, LOCK_STEP, RESTART, SAFE, Command, pack_sensors, unpack_command
 from plucky_heron.rigs.host import HostRig
@@ -43,40 +39,6 @@ def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFac
     answer = write_pack(project.folder, row, out)
     assert max(answer["equality"].values()) <= TOLERANCE
     return out
-
-
-def random_policy(
-    sizes: tuple[int, ...], activation: Activation, seed: int, normalised: bool = False, squashed: bool = False
-) -> Policy:
-    """A policy with large random weights, so that limits are met."""
-    generator = np.random.default_rng(seed)
-    network = Network(sizes, activation, normalised=normalised)
-    parameters = (0.4 * generator.standard_normal(network.count)).astype(np.float32)
-    low = -generator.uniform(0.5, 2000, sizes[-1]).astype(np.float32)
-    return Policy(
-        sizes, activation, parameters, generator.standard_normal(sizes[0]).astype(np.float32),
-        generator.uniform(0.1, 5, sizes[0]).astype(np.float32), 3.0, low, -2 * low, normalised, squashed,
-    )  # fmt: skip
-
-
-@pytest.mark.parametrize(
-    ("sizes", "activation", "normalised", "squashed"),
-    [
-        ((3, 8, 8, 2), "tanh", False, False), ((10, 64, 64, 2), "relu", False, True), ((1, 4, 1), "tanh", True, False),
-        ((5, 16, 8, 4, 3), "relu", True, True), ((6, 12, 2), "leaky relu", False, True), ((6, 12, 9, 2), "elu", False, False),
-        ((6, 12, 9, 2), "silu", True, True),
-    ],
-)  # fmt: skip
-def test_every_form_equals_the_policy(
-    sizes: tuple[int, ...], activation: Activation, normalised: bool, squashed: bool
-) -> None:
-    policy = random_policy(sizes, activation, 5, normalised, squashed)
-    inputs = [Line(f"in {k} */ \\", "m", -1, 1, "/* up") for k in range(sizes[0])]
-    outputs = [Line(f"out {k}", "N", float(policy.low[k]), float(policy.high[k])) for k in range(sizes[-1])]
-    files: dict[str, bytes | str] = {"policy.onnx": to_onnx(policy), **to_c(policy, "test */ x", inputs, outputs, 0.02)}
-    vectors = np.random.default_rng(1).uniform(-4, 4, (300, sizes[0])).astype(np.float32).astype(np.float64)
-    found = check_forms(files, vectors, policy.commands(vectors), (policy.high - policy.low).astype(float))
-    assert set(found) == {"onnx", "c"} and max(found.values()) <= TOLERANCE
 
 
 def test_c_refuses_what_is_not_finite(packed: Path) -> None:
@@ -105,7 +67,7 @@ def test_a_pack_that_differs_is_not_written(
     trained: tuple[Project, RunRow], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project, row = trained
-    monkeypatch.setattr(equality, "run_onnx", lambda _, vectors, first: np.full((len(vectors), 2), 3.0))
+    monkeypatch.setattr(catalogue, "run_onnx", lambda _, vectors, first: np.full((len(vectors), 2), 3.0))
     with pytest.raises(StateError, match="not written: onnx"):
         write_pack(project.folder, row, tmp_path / "out")
     assert not (tmp_path / "out").exists()

@@ -67,7 +67,7 @@ def test_dead_time_of_the_task_is_what_the_same_dead_time_of_its_drives_would_be
         for row in commands:
             batch.step(row)
         ends.append(batch.plant.position.copy())
-    assert np.array_equal(*ends)
+    assert np.array_equal(ends[0], ends[1])
 
 
 def test_a_command_acts_within_dead_time_and_jitter_and_never_after_a_newer_one(folder: Path) -> None:

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from plucky_heron.runs.store import RunRow
 
 ORDER = (
-    "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs", "stops", "diagnose", "compare", "prove", "handover", "rollout",
+    "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs",
+    "batch", "stops", "diagnose", "compare", "prove", "handover", "rollout",
 )  # fmt: skip
 """The commands in the order of the work, as the help lists them."""
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from plucky_heron.analysis.proving.proof import prove_run
 from plucky_heron.analysis.shakedown.rehearsals import shake_down_task
-from plucky_heron.handover.equality import TOLERANCE
+from plucky_heron.handover.forms.catalogue import TOLERANCE
 from plucky_heron.handover.pack import write_pack
 from plucky_heron.project import Project, demo_copy
 from plucky_heron.rigs.rollout import RolloutResult, roll_out

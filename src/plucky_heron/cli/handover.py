@@ -14,19 +14,29 @@ from plucky_heron.cli.common import Json, ProjectOption, app, find_run, report
 def handover(
     run: str,
     out: Annotated[Path, typer.Option("--out", help="Folder of the pack; must not exist, or be a pack.")],
+    forms: Annotated[
+        str,
+        typer.Option("--forms", help="Apart by commas, of onnx, c99, fixed, st, fmu; the first two are always there."),
+    ] = "onnx,c99",
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
     """Write a pack for a real controller and check that it computes the same."""
+    from plucky_heron.handover.forms.catalogue import forms_named
     from plucky_heron.handover.pack import write_pack
 
     found, row = find_run(run, project)
-    answer = write_pack(found.folder, row, out)
+    answer = write_pack(found.folder, row, out, forms_named(forms))
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
         f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
     ]
-    report(answer, json_, lines)
+    if fixed := answer["fixed_point"]:
+        lines.append(
+            f"fixed: typically {fixed['typical']:.1e}, {fixed['saturated']} values held at the end of their integer"
+        )
+    # scripts from before there were other forms know the C99 form as c
+    report({**answer, "equality": answer["equality"] | {"c": answer["equality"]["c99"]}}, json_, lines)
 
 
 @app.command()

@@ -10,8 +10,6 @@ if TYPE_CHECKING:
     from plucky_heron.project import Project
     from plucky_heron.runs.store import RunRow
 
-from plucky_heron.runs.labels import keywords_of
-
 
 def per_cent(share: float | None) -> str:
     """A share for people."""
@@ -20,6 +18,8 @@ def per_cent(share: float | None) -> str:
 
 def run_answer(row: RunRow) -> dict[str, Any]:
     """A run for the JSON answers."""
+    from plucky_heron.runs.labels import keywords_of
+
     return {
         "run": row.id, "batch": row.batch, "task": row.task, "method": row.method, "recipe": row.recipe, "seed": row.seed,
         "state": row.state, "note": row.note, "keywords": keywords_of(row.keywords), "marked": bool(row.marked), "put_away": bool(row.away), "stopped_by": {"rule": row.stop_rule, "text": row.stop_text}, "steps": row.steps,

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import math
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from plucky_heron.trust import digest_of
 
-PACK_FORMAT = 2
+PACK_FORMAT = 3
 MOST_SIGNALS = 10_000
 
 
@@ -143,12 +143,24 @@ class RunFacts(_Part):
     facts: dict[str, Any]
 
 
+class FixedPoint(_Part):
+    """How well the fixed-point form does on recorded vectors, as shares of the command range."""
+
+    worst: NotNegative
+    typical: NotNegative
+    saturated: Count
+
+
 class Equality(_Part):
     """How well the forms agree with the policy."""
 
     vectors: Count
     tolerance: Positive
     forms: dict[str, float]
+    vectors_beyond: Count
+    beyond: dict[str, float]
+    """The same on vectors far from any episode."""
+    fixed_point: FixedPoint | None
 
 
 class PackDescription(_Part):
@@ -171,6 +183,7 @@ class PackDescription(_Part):
     network: NetworkUsed
     safety: Safety
     run: RunFacts
+    forms: list[Literal["onnx", "c99", "fixed", "st", "fmu"]]
     equality: Equality
     hashes: dict[str, Annotated[str, Field(pattern="^[0-9a-f]{64}$")]]
     hash: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]

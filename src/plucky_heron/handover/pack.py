@@ -10,6 +10,7 @@ import json
 import re
 import shutil
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,9 +21,17 @@ from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import read_bytes, write_whole
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.description import PACK_FORMAT, pack_hash
-from plucky_heron.handover.equality import TOLERANCE, VECTORS, check_forms, run_policy, test_vectors
-from plucky_heron.handover.forms.c99 import to_c
-from plucky_heron.handover.forms.onnx import ONNX_OPSET, to_onnx
+from plucky_heron.handover.equality import (
+    BEYOND_VECTORS,
+    VECTORS,
+    check_forms,
+    run_policy,
+    test_vectors,
+    vectors_beyond,
+)
+from plucky_heron.handover.forms.catalogue import ALWAYS, BEYOND, TOLERANCE, TOLERANCES, Made, make_forms
+from plucky_heron.handover.forms.fixed import run_fixed
+from plucky_heron.handover.forms.onnx import ONNX_OPSET
 from plucky_heron.handover.forms.templates import templates
 from plucky_heron.handover.reading import read_pack
 from plucky_heron.learning.policy import Policy
@@ -38,8 +47,8 @@ HOLD_TIME = 0.1
 """Seconds the last command is held without a valid input, before the safe command."""
 
 
-def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
-    """Export the kept policy of a run to `out` and check it.
+def write_pack(project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALWAYS) -> dict[str, Any]:
+    """Export the kept policy of a run to `out` in these `forms` and check it.
 
     Returns
     -------
@@ -60,16 +69,11 @@ def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
     vectors, first = test_vectors(problem, policy)
     inputs, outputs = contract(problem)
     title = f"{problem.machine.name}, {problem.task.name}, run {row.id}"
-    files: dict[str, bytes | str] = {
-        "policy.onnx": to_onnx(policy),
-        **to_c(policy, title, inputs, outputs, problem.sample_time),
-    }
+    safe = safe_commands(problem)
+    made = make_forms(forms, policy, title, inputs, outputs, problem.sample_time, vectors, safe)
     expected = run_policy(policy, vectors, first)
-    equality = check_forms(files, vectors, expected, problem.high - problem.low, first if policy.memory else None)
-    worst = {form: value for form, value in equality.items() if not value <= TOLERANCE}
-    if worst:
-        found = ", ".join(f"{form} by {value:.1e}" for form, value in worst.items())
-        raise StateError(f"not written: {found} of the command range, allowed {TOLERANCE:.0e}")
+    equality = agreement(made, policy, problem, vectors, first, expected)
+    files = dict(made.files)
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)
     pack = describe(problem, policy, row, equality, files)
@@ -81,15 +85,68 @@ def write_pack(project: Path, row: RunRow, out: Path) -> dict[str, Any]:
         files["pack.json"] = json.dumps(pack, indent=2, allow_nan=False)
         _put(out, files)
         read_pack(out).trust()
-        answer = {"pack": str(out), "files": sorted(files), "equality": equality}
+        answer = {
+            "pack": str(out),
+            "files": sorted(files),
+            "equality": equality["forms"],
+            "equality_beyond": equality["beyond"],
+        }
+        answer["fixed_point"] = equality["fixed_point"]
         store.add_result(row.id, PACK, answer)
     finally:
         store.close()
     return answer
 
 
+def safe_commands(problem: Problem) -> list[float]:
+    """What is commanded before the first sample and without a valid input: zero, or the limit nearest to it."""
+    return [float(np.clip(0.0, lo, hi)) for lo, hi in zip(problem.low, problem.high, strict=True)]
+
+
+def agreement(
+    made: Made, policy: Policy, problem: Problem, vectors: Array, first: Array, expected: Array
+) -> dict[str, Any]:
+    """How well all forms agree with the policy, on recorded vectors and on others far from them, as shares of the command range.
+
+    Raises
+    ------
+    StateError
+        One of them differs by more than is allowed.
+    """
+    span, remembers = problem.high - problem.low, bool(policy.memory)
+    found = check_forms(made, vectors, expected, span, first if remembers else None)
+    lines = [(e.low, e.high) for e in problem.sensed]
+    others, begins = vectors_beyond(policy, *np.array(lines).T)
+    beyond = check_forms(made, others, run_policy(policy, others, begins), span, begins if remembers else None)
+    allowed = {form: TOLERANCES[form] for form in made.forms}
+    worst = {form: (value, allowed[form]) for form, value in found.items() if not value <= allowed[form]}
+    worst |= {form: (beyond[form], BEYOND) for form in made.forms if form != "fixed" and not beyond[form] <= BEYOND}
+    if worst:
+        said = ", ".join(
+            f"{form} by {value:.1e} of the command range, allowed {most:.0e}" for form, (value, most) in worst.items()
+        )
+        raise StateError(f"not written: {said}")
+    told: dict[str, Any] = {
+        "vectors": VECTORS,
+        "tolerance": TOLERANCE,
+        "forms": found,
+        "vectors_beyond": BEYOND_VECTORS,
+        "beyond": beyond,
+    }
+    told["fixed_point"] = None
+    if made.fixed is not None:
+        made.fixed.saturated = 0
+        off = np.abs(run_fixed(made.fixed, vectors, first) - expected) / span
+        told["fixed_point"] = {
+            "worst": float(off.max()),
+            "typical": float(np.median(off.max(axis=1))),
+            "saturated": made.fixed.saturated,
+        }
+    return told
+
+
 def describe(
-    problem: Problem, policy: Policy, row: RunRow, equality: dict[str, float], files: dict[str, bytes | str]
+    problem: Problem, policy: Policy, row: RunRow, equality: dict[str, Any], files: dict[str, bytes | str]
 ) -> dict[str, Any]:
     """``pack.json``."""
     inputs, outputs = contract(problem)
@@ -126,12 +183,13 @@ def describe(
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
             "corrects": None if policy.base is None else {"gain": policy.base.tolist(), "reach": policy.reach},
         },
-        "safety": {"hold": HOLD_TIME, "command": [float(np.clip(0.0, lo, hi)) for lo, hi in zip(problem.low, problem.high, strict=True)]},
+        "safety": {"hold": HOLD_TIME, "command": safe_commands(problem)},
         "run": {
             "number": row.id, "seed": row.seed, "method": row.method, "recipe": row.recipe, "task": row.task, "identity": row.identity, "step": row.best_step,
             "success": row.best_success, "score": row.best_score, "retest": row.retest, "facts": row.facts,
         },
-        "equality": {"vectors": VECTORS, "tolerance": TOLERANCE, "forms": equality},
+        "forms": sorted(equality["forms"]),
+        "equality": equality,
         "hashes": {name: hashlib.sha256(data if isinstance(data, bytes) else data.encode()).hexdigest() for name, data in sorted(files.items())},
     }  # fmt: skip
     told: dict[str, Any] = json.loads(json.dumps(pack, allow_nan=False))

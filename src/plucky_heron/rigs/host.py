@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.equality import compile_c
+from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
 

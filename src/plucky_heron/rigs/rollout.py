@@ -12,7 +12,7 @@ import numpy as np
 
 from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
 from plucky_heron.files import is_file
-from plucky_heron.handover.equality import OnnxPolicy
+from plucky_heron.handover.forms.running import OnnxPolicy
 from plucky_heron.handover.reading import Pack, read_pack
 from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors
 from plucky_heron.rigs.host import HostRig

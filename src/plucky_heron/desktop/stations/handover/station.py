@@ -31,7 +31,8 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.errors import HeronError
 from plucky_heron.handover.contract import contract
-from plucky_heron.handover.equality import TOLERANCE, VECTORS
+from plucky_heron.handover.equality import VECTORS
+from plucky_heron.handover.forms.catalogue import TOLERANCE
 from plucky_heron.handover.pack import HOLD_TIME, write_pack
 from plucky_heron.handover.reading import read_pack
 from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out

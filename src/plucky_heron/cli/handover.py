@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from plucky_heron.cli.common import Json, ProjectOption, app, find_run, report
+
+if TYPE_CHECKING:
+    from plucky_heron.rigs.faults import Faults
 
 
 @app.command()
@@ -47,6 +50,14 @@ def rollout(
     fast: Annotated[
         bool, typer.Option("--fast", help="In lock-step, as fast as it goes, instead of real time.")
     ] = False,
+    faults: Annotated[
+        str,
+        typer.Option("--faults", help="What goes wrong, such as loss=5%,dead_time=20ms; 'all' for some of everything."),
+    ] = "",
+    map_: Annotated[
+        str,
+        typer.Option("--map", help="Score against one fault or two, in lock-step: loss=0:30%:4,dead_time=0:60ms:4."),
+    ] = "",
     project: Annotated[
         Path | None, typer.Option("--project", help="Project that keeps the result; else the one the pack lies in.")
     ] = None,
@@ -54,9 +65,15 @@ def rollout(
 ) -> None:
     """Run a pack on a simulated controller in closed loop."""
     from plucky_heron.machine.meshes import project_of
+    from plucky_heron.rigs.faults import ALL, read_faults
     from plucky_heron.rigs.rollout import roll_out
 
-    result = roll_out(pack, on, episodes=episodes, lock_step=fast, project=project or project_of(pack / "pack.json"))
+    wrong = read_faults(ALL if faults.strip() == "all" else faults)
+    if map_:
+        _map(pack, on, episodes, map_, wrong, json_)
+        return
+    kept_in = project or project_of(pack / "pack.json")
+    result = roll_out(pack, on, episodes=episodes, lock_step=fast, faults=wrong, project=kept_in)
     answer = result.summary()
     trip = answer["round_trip_ms"]
     lines = [
@@ -66,5 +83,39 @@ def rollout(
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
         f"largest command difference {answer['command_difference']:.1e} of the range",
     ]
+    if wrong.any:
+        lines.append("faults: " + ", ".join(f"{name} {value:g}" for name, value in answer["faults"].items()))
+        lines.append(
+            "on the way: "
+            + (", ".join(f"{count} {what}" for what, count in answer["link"].items()) or "nothing went wrong")
+        )
+        lines.append("controller: " + ", ".join(f"{count} {what}" for what, count in answer["guards"].items()))
+        lines.append(f"success {100 * answer['success']:.0f} %, inside {100 * answer['success_inside']:.0f} %")
     report(answer, json_, lines)
-    raise typer.Exit(0 if answer["missed"] == 0 or not fast else 1)
+    raise typer.Exit(0 if answer["missed"] == 0 or wrong.any or not fast else 1)
+
+
+def _map(pack: Path, on: str, episodes: int, text: str, faults: Faults, json_: bool) -> None:
+    """Score and success against one fault or two."""
+    from plucky_heron.rigs.faults import read_map
+    from plucky_heron.rigs.rollout import fault_map
+
+    axes = read_map(text)
+    score, success = fault_map(pack, on, axes, faults, episodes)
+    lines = [f"success and score of {episodes} starts, in lock-step"]
+    names = list(axes)
+    across = axes[names[1]] if len(names) > 1 else [0.0]
+    if len(names) > 1:
+        lines.append(f"{names[0]:>12} \\ {names[1]}: " + "".join(f"{value:>14g}" for value in across))
+    for value, rates, scores in zip(axes[names[0]], success, score, strict=True):
+        lines.append(
+            f"{value:>12g} {'':<14}"
+            + "".join(f"{100 * r:>6.0f} % {s:>5.1f}" for r, s in zip(rates, scores, strict=True))
+        )
+    answer = {
+        "axes": {name: values.tolist() for name, values in axes.items()},
+        "score": score.tolist(),
+        "success": success.tolist(),
+        "episodes": episodes,
+    }
+    report(answer, json_, lines)

@@ -29,6 +29,14 @@ class Command:
     counters: dict[str, int]
 
 
+EPISODES = 255
+
+
+def episode_mark(episode: int) -> int:
+    """The high byte of the flags: 1 to 255 in turn, so that a controller knows a new episode by any of its datagrams."""
+    return (episode % EPISODES + 1) << 8
+
+
 def pack_sensors(sequence: int, stamp: int, values: Array, flags: int = 0) -> bytes:
     """A sensor datagram with `values` (observations,), SI."""
     body = _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()

@@ -39,6 +39,8 @@ class HostRig:
         It does not build or does not start.
     """
 
+    name = "host"
+
     def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS) -> None:
         self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
         self._place = tempfile.TemporaryDirectory(prefix="heron-rig-")
@@ -58,8 +60,11 @@ class HostRig:
         program = compile_c(place, ["policy.c", "runtime.c"], "runtime", flags)
         sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
         safe = (repr(float(x)) for x in facts["safety"]["command"])
-        command = [str(program), str(os.getpid()), str(sample), str(hold), *safe]
-        self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
+        self._command = [str(program), str(os.getpid()), str(sample), str(hold), *safe]
+        self._run()
+
+    def _run(self) -> None:
+        self._process = subprocess.Popen(self._command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
         assert self._process.stdout is not None
         ready, _, _ = select.select([self._process.stdout], [], [], 10.0)
         line = self._process.stdout.readline() if ready else ""
@@ -73,19 +78,38 @@ class HostRig:
         with contextlib.suppress(ConnectionError):
             self.socket.send(datagram)
 
+    def receive_bytes(self, until: float) -> bytes | None:
+        """The next datagram that came, before `until` (`time.perf_counter`), or None."""
+        ready, _, _ = select.select([self.socket], [], [], max(0.0, until - time.perf_counter()))
+        if not ready:
+            return None
+        try:
+            return self.socket.recv(65536)
+        except ConnectionError:
+            return None
+
+    def read(self, data: bytes) -> Command | None:
+        """A command datagram; None where it is damaged."""
+        return unpack_command(data, self.outputs)
+
     def receive(self, until: float) -> Command | None:
         """The next whole command datagram before `until` (`time.perf_counter`), or None."""
-        while True:
-            left = until - time.perf_counter()
-            ready, _, _ = select.select([self.socket], [], [], max(0.0, left))
-            if not ready:
-                return None
-            try:
-                command = unpack_command(self.socket.recv(2048), self.outputs)
-            except ConnectionError:
-                return None
+        while (data := self.receive_bytes(until)) is not None:
+            command = self.read(data)
             if command is not None:
                 return command
+        return None
+
+    def restart(self) -> None:
+        """End the process as a loss of power does, and start it anew."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            if self._process.stdout is not None:
+                self._process.stdout.close()
+        self.socket.close()
+        self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self._run()
 
     def alive(self) -> bool:
         """Whether the process is there."""

@@ -107,7 +107,7 @@ int main(int argc, char **argv)
     int64_t sample, hold, last_valid = 0, next_own = 0;
     uint32_t sequence, last_sequence = 0;
     pid_t starter;
-    int fd, i, have_peer = 0, begun = 0, lock_step = 0;
+    int fd, i, have_peer = 0, begun = 0, lock_step = 0, episode = 0;
 
     if (argc != 4 + HERON_POLICY_OUTPUTS) {
         fprintf(stderr, "runtime: wanted the starter's process, sample, hold and %d safe commands\n", HERON_POLICY_OUTPUTS);
@@ -176,8 +176,10 @@ int main(int argc, char **argv)
         if (in[18] & FROM_PLANT_END) {
             return 0;
         }
-        if (in[18] & FROM_PLANT_RESTART) {
+        /* another episode, known by any of its datagrams; without a mark (0) by its first one */
+        if (in[19] != 0 ? in[19] != episode : (in[18] & FROM_PLANT_RESTART) != 0) {
             begun = 0;
+            episode = in[19];
 #if HERON_POLICY_MEMORY > 0
             memset(memory, 0, sizeof memory);
 #endif

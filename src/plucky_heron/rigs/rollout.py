@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,8 +14,10 @@ from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
 from plucky_heron.files import is_file
 from plucky_heron.handover.forms.running import OnnxPolicy
 from plucky_heron.handover.reading import Pack, read_pack
-from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors
+from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, episode_mark, pack_sensors
+from plucky_heron.rigs.faults import Faults, FaultySensors, with_values
 from plucky_heron.rigs.host import HostRig
+from plucky_heron.rigs.link import Link, Rig
 from plucky_heron.runs.results import ROLLOUT
 from plucky_heron.runs.store import RunStore
 from plucky_heron.simulation.batch import TIME_UP, Batch
@@ -27,11 +29,10 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 Array = np.ndarray
 
 RIGS = ("host",)
+NO_FAULTS = Faults()
 ROLLOUT_STREAM = "rollout"
 _PATIENCE = 2.0
-"""Seconds to wait for an answer in lock-step before a sample counts as missed, and for any sign in real time before the rig is given up."""
-_SHORT = 0.5
-"""The same once a sample was missed."""
+"""Seconds to wait for any sign in real time before the rig is given up."""
 
 
 @dataclass(frozen=True)
@@ -64,7 +65,12 @@ class RolloutResult:
     round_trips: list[float] = field(default_factory=list)
     samples: int = 0
     missed: int = 0
+    late: int = 0
+    """Samples in which only a command of an earlier one came."""
     difference: float = 0.0
+    faults: dict[str, float] = field(default_factory=dict)
+    link: dict[str, int] = field(default_factory=dict)
+    """What went wrong on the way, counted."""
     not_finite: int = 0
     """Samples whose command was no finite number, on the rig or inside; each fails its episode."""
     counters: dict[str, int] = field(default_factory=dict)
@@ -80,7 +86,7 @@ class RolloutResult:
             "score_inside": float(np.mean(self.scores_inside)) if self.scores_inside else 0.0,
             "success": float(np.mean(self.successes)) if self.successes else 0.0,
             "success_inside": float(np.mean(self.successes_inside)) if self.successes_inside else 0.0,
-            "samples": self.samples, "missed": self.missed,
+            "samples": self.samples, "missed": self.missed, "late": self.late, "faults": self.faults, "link": self.link, "guards": self.counters,
             "round_trip_ms": {
                 "median": float(np.median(trips)), "p99": float(np.percentile(trips, 99)), "max": float(trips.max()),
             },
@@ -94,6 +100,7 @@ def roll_out(
     *,
     episodes: int = 5,
     lock_step: bool = False,
+    faults: Faults = NO_FAULTS,
     watch: Callable[[Sample], bool] | None = None,
     project: Path | None = None,
 ) -> RolloutResult:
@@ -103,6 +110,8 @@ def roll_out(
     ----------
     lock_step
         As fast as it goes, each sample waiting for its answer; otherwise in real time.
+    faults
+        What goes wrong between plant and controller. The same starts inside the program run without.
     watch
         Called after every sample; returning False stops the rollout.
     project
@@ -126,9 +135,9 @@ def roll_out(
         raise FileError(folder / "pack.json", "inputs", None, "does not fit the task in the pack")
     inside = PackDriver(pack)
     trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
-    result = RolloutResult(rig, lock_step)
+    result = RolloutResult(rig, lock_step, faults=faults.asked())
     with HostRig(pack) as controller:
-        loop = _Loop(problem, controller, result, lock_step, watch, inside)
+        loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
         for episode in range(episodes):
             if not loop.run(episode):
                 result.stopped = True
@@ -136,9 +145,23 @@ def roll_out(
     done = len(result.scores)
     result.scores_inside = [float(x) for x in trials.score[:done]]
     result.successes_inside = [bool(x) for x in trials.success[:done]]
-    if project is not None and done:
+    if project is not None and done and not faults.any:
         _keep(project, pack, result)
     return result
+
+
+def fault_map(pack: Path, rig: str, axes: Mapping[str, Array], faults: Faults, episodes: int) -> tuple[Array, Array]:
+    """Mean score and success (values of the first fault, of the second) over the same starts, in lock-step; see `roll_out`."""
+    names = list(axes)
+    rows = axes[names[0]]
+    columns = axes[names[1]] if len(names) > 1 else np.zeros(1)
+    score, success = np.zeros((len(rows), len(columns))), np.zeros((len(rows), len(columns)))
+    for i, row in enumerate(rows):
+        for j, column in enumerate(columns):
+            values = {names[0]: float(row)} | ({names[1]: float(column)} if len(names) > 1 else {})
+            found = roll_out(pack, rig, episodes=episodes, lock_step=True, faults=with_values(faults, values))
+            score[i, j], success[i, j] = np.mean(found.scores), np.mean(found.successes)
+    return score, success
 
 
 def _keep(project: Path, pack: Pack, result: RolloutResult) -> None:
@@ -183,15 +206,17 @@ class _Loop:
     def __init__(
         self,
         problem: Problem,
-        controller: HostRig,
+        controller: Rig,
         result: RolloutResult,
         lock_step: bool,
         watch: Callable[[Sample], bool] | None,
         inside: PackDriver,
+        faults: Faults,
     ) -> None:
         self.problem, self.controller, self.result = problem, controller, result
-        self.lock_step, self.watch, self.inside = lock_step, watch, inside
+        self.lock_step, self.watch, self.inside, self.faults = lock_step, watch, inside, faults
         self.span = problem.high - problem.low
+        self.ranges = np.array([e.high - e.low for e in problem.sensed])
 
     def run(self, episode: int) -> bool:
         """One episode; False if whoever watches stopped it."""
@@ -220,6 +245,13 @@ class _RigDriver:
         self.sample: Sample | None = None
         self.silent = 0
         self.most_silent = 3 if loop.lock_step else max(10, round(_PATIENCE / loop.problem.sample_time))
+        if loop.faults.any:  # what is lost is no sign that the rig has gone
+            self.most_silent = max(100, round(10.0 / loop.problem.sample_time))
+        self.link = Link(loop.controller, loop.faults, loop.lock_step, episode)
+        self.sensors = FaultySensors(loop.faults, loop.ranges, loop.problem.sample_time, episode)
+        self.first_stamp = 0
+        self.newest = -1
+        """Number of the sample whose command was applied last."""
 
     def begin(self, batch: Batch) -> None:
         """The clock starts with the first sample."""
@@ -230,24 +262,36 @@ class _RigDriver:
         """Send the sensors, wait for the command until the sample is over."""
         loop, result = self.loop, self.loop.result
         sample_time = loop.problem.sample_time
-        due = self.began + self.index * sample_time
+        period = sample_time * (1.0 + loop.faults.drift)
+        due = self.began + self.index * period
         if not loop.lock_step:
             time.sleep(max(0.0, due - time.perf_counter()))
-        row = observations[0, : len(loop.problem.sensed)].astype(np.float32)
+        row = self.sensors.read(observations[0, : len(loop.problem.sensed)]).astype(np.float32)
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
+        flags |= episode_mark(self.episode)
         sent = time.perf_counter()
-        loop.controller.send(pack_sensors(self.index, int(sent * 1e6), row, flags))
-        patience = _PATIENCE if self.silent == 0 else _SHORT
-        until = sent + patience if loop.lock_step else max(due + sample_time, sent)
+        if self.index == 0:
+            self.first_stamp = int(sent * 1e6)
+        elapsed = self.index * sample_time
+        now = elapsed if loop.lock_step else sent
+        self.link.send(pack_sensors(self.index, int(sent * 1e6), row, flags), now, sample_time, elapsed)
+        until = max(due + period, sent)
         trip, heard = None, False
-        while (command := loop.controller.receive(until)) is not None:
+        while (command := self.link.receive(until, now, sample_time)) is not None:
             result.counters = command.counters
+            if command.stamp < self.first_stamp and not command.flags:
+                continue  # of the episode before
             if command.sequence == self.index and not command.flags:
                 self.last, trip = command.values.astype(np.float64), time.perf_counter() - sent
                 result.round_trips.append(trip)
+                self.newest = self.index
                 break
-            self.last = command.values.astype(np.float64)  # what the controller holds, or its safe command
-            heard = True
+            if command.flags or command.sequence > self.newest:
+                # what the controller holds, its safe command, or what it says of an earlier sample
+                self.last = command.values.astype(np.float64)
+                if not command.flags:
+                    self.newest = command.sequence
+                heard = True
         self.silent = 0 if heard or trip is not None else self.silent + 1
         if self.silent and (not loop.controller.alive() or self.silent >= self.most_silent):
             gone = "has ended" if not loop.controller.alive() else f"was silent for {self.silent} samples"
@@ -255,11 +299,16 @@ class _RigDriver:
                 f"the rig {gone} at sample {self.index} of episode {self.episode}; nothing is concluded from a part of it"
             )
         result.samples += 1
-        result.missed += trip is None
+        result.missed += trip is None and not (heard and loop.faults.any)
+        result.late += trip is None and heard
+        if loop.faults.any:
+            for what, count in self.link.happened.items():
+                result.link[what] = result.link.get(what, 0) + count
+            self.link.happened.clear()
         inside = loop.inside.commands(observations)[0]
         if not np.isfinite(self.last).all() or not np.isfinite(inside).all():
             result.not_finite += 1
-        elif trip is not None:
+        elif trip is not None and not (loop.faults.stuck or loop.faults.bias or loop.faults.noise):
             result.difference = max(result.difference, float((np.abs(self.last - inside) / loop.span).max()))
         self.sample = Sample(
             self.episode,

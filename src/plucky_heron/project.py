@@ -86,6 +86,11 @@ class Project:
         """Names of the machines."""
         return sorted(p.stem for p in (self.folder / "machines").glob("*") if p.suffix in (".toml", ".urdf"))
 
+    def machine_path(self, name: str) -> Path:
+        """The file of a machine, ours before a URDF of the same name."""
+        ours = inside(self.folder, f"machines/{name}.toml")
+        return ours if is_file(ours) else inside(self.folder, f"machines/{name}.urdf")
+
     def recipes(self) -> list[str]:
         """Names of the recipes."""
         return sorted(p.stem for p in (self.folder / "recipes").glob("*.toml"))

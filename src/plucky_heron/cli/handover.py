@@ -54,6 +54,9 @@ def rollout(
         str,
         typer.Option("--faults", help="What goes wrong, such as loss=5%,dead_time=20ms; 'all' for some of everything."),
     ] = "",
+    log: Annotated[
+        Path | None, typer.Option("--log", help="CSV to write: what was sensed and commanded, by the contract's names.")
+    ] = None,
     map_: Annotated[
         str,
         typer.Option("--map", help="Score against one fault or two, in lock-step: loss=0:30%:4,dead_time=0:60ms:4."),
@@ -64,16 +67,22 @@ def rollout(
     json_: Json = False,
 ) -> None:
     """Run a pack on a simulated controller in closed loop."""
+    from plucky_heron.errors import FileError
+    from plucky_heron.files import check_path, write_whole
     from plucky_heron.machine.meshes import project_of
     from plucky_heron.rigs.faults import ALL, read_faults
-    from plucky_heron.rigs.rollout import roll_out
+    from plucky_heron.rigs.rollout import log_text, roll_out
 
+    if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
+        raise FileError(log, "--log", None, "name a file in a folder that is there")
     wrong = read_faults(ALL if faults.strip() == "all" else faults)
     if map_:
         _map(pack, on, episodes, map_, wrong, json_)
         return
     kept_in = project or project_of(pack / "pack.json")
     result = roll_out(pack, on, episodes=episodes, lock_step=fast, faults=wrong, project=kept_in)
+    if log is not None:
+        write_whole(log, log_text(result))
     answer = result.summary()
     trip = answer["round_trip_ms"]
     lines = [

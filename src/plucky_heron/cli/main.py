@@ -19,6 +19,7 @@ from plucky_heron.cli import (  # noqa: F401
     compare,
     diagnosis,
     handover,
+    identification,
     machine,
     projects,
     proving,

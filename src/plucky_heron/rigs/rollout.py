@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -76,6 +78,7 @@ class RolloutResult:
     counters: dict[str, int] = field(default_factory=dict)
     recordings: list[Recording] = field(default_factory=list)
     stopped: bool = False
+    problem: Problem | None = field(default=None, repr=False)
 
     def summary(self) -> dict[str, Any]:
         """Figures for the JSON answer."""
@@ -135,7 +138,7 @@ def roll_out(
         raise FileError(folder / "pack.json", "inputs", None, "does not fit the task in the pack")
     inside = PackDriver(pack)
     trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
-    result = RolloutResult(rig, lock_step, faults=faults.asked())
+    result = RolloutResult(rig, lock_step, faults=faults.asked(), problem=problem)
     with HostRig(pack) as controller:
         loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
         for episode in range(episodes):
@@ -148,6 +151,22 @@ def roll_out(
     if project is not None and done and not faults.any:
         _keep(project, pack, result)
     return result
+
+
+def log_text(result: RolloutResult) -> str:
+    """What was sensed and commanded in the first episode, sample by sample, as comma-separated values under the contract's names."""
+    recording, problem = result.recordings[0], result.problem
+    assert problem is not None
+    names = [e.name for e in problem.sensed]
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["time", *names, *(f"command {c.name}" for c in problem.commands)])
+    rows = zip(recording.observations[:, : len(names)], recording.commands, strict=False)
+    writer.writerows(
+        [f"{k * problem.sample_time:.9g}", *(f"{x:.9g}" for x in (*seen, *given))]
+        for k, (seen, given) in enumerate(rows)
+    )
+    return out.getvalue()
 
 
 def fault_map(pack: Path, rig: str, axes: Mapping[str, Array], faults: Faults, episodes: int) -> tuple[Array, Array]:

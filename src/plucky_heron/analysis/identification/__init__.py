@@ -1,0 +1,1 @@
+"""Parameters of a machine from what was logged of it."""

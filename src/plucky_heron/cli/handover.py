@@ -21,15 +21,26 @@ def handover(
         str,
         typer.Option("--forms", help="Apart by commas, of onnx, c99, fixed, st, fmu; the first two are always there."),
     ] = "onnx,c99",
+    safe: Annotated[
+        str,
+        typer.Option(
+            "--safe",
+            help="Without valid inputs: go to the safe command at once (command), over half a second (ramp), or hold.",
+        ),
+    ] = "ramp",
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
     """Write a pack for a real controller and check that it computes the same."""
+    from plucky_heron.errors import StateError, did_you_mean, quoted
     from plucky_heron.handover.forms.catalogue import forms_named
+    from plucky_heron.handover.forms.controller import SAFE_KINDS
     from plucky_heron.handover.pack import write_pack
 
     found, row = find_run(run, project)
-    answer = write_pack(found.folder, row, out, forms_named(forms))
+    if safe not in SAFE_KINDS:
+        raise StateError(f"--safe {quoted(safe)}: {did_you_mean(safe, SAFE_KINDS)}")
+    answer = write_pack(found.folder, row, out, forms_named(forms), safe)
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
         f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
@@ -38,6 +49,7 @@ def handover(
         lines.append(
             f"fixed: typically {fixed['typical']:.1e}, {fixed['saturated']} values held at the end of their integer"
         )
+    lines += [f"warning: {text}" for text in answer["warnings"]]
     # scripts from before there were other forms know the C99 form as c
     report({**answer, "equality": answer["equality"] | {"c": answer["equality"]["c99"]}}, json_, lines)
 

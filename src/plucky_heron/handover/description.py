@@ -125,6 +125,41 @@ class Safety(_Part):
 
     hold: Annotated[float, Field(ge=0.0, le=60.0)]
     command: list[float]
+    kind: Literal["command", "ramp", "hold"]
+    warning: Text
+
+
+class ControllerSensor(Signal):
+    """What the controller has to be given: a sensor's value, a set-point, or what the formula makes of them."""
+
+    formula: Text
+
+
+class ControllerInput(_Part):
+    """Where an input of the policy comes from."""
+
+    kind: Literal["sensor", "given", "previous", "held"]
+    index: Count
+    samples_ago: Count
+    shape: Literal["value", "sine", "cosine"]
+    clip: bool
+
+
+class SignTest(_Part):
+    """How a drive shows its sign; a step of 0 leaves it untested."""
+
+    step: float
+    sensor: Text | None
+    least: float
+
+
+class AroundPolicy(_Part):
+    """What stands around the policy."""
+
+    sensors: Annotated[list[ControllerSensor], Field(max_length=MOST_SIGNALS)]
+    inputs: Annotated[list[ControllerInput], Field(max_length=MOST_SIGNALS)]
+    depth: Annotated[int, Field(ge=1, le=10_000)]
+    sign_test: list[SignTest]
 
 
 class RunFacts(_Part):
@@ -182,6 +217,7 @@ class PackDescription(_Part):
     start_pose: dict[str, float]
     network: NetworkUsed
     safety: Safety
+    controller: AroundPolicy
     run: RunFacts
     forms: list[Literal["onnx", "c99", "fixed", "st", "fmu"]]
     equality: Equality
@@ -201,6 +237,8 @@ class PackDescription(_Part):
             slack = 1e-9 * max(1.0, abs(output.low), abs(output.high))
             if not output.low - slack <= value <= output.high + slack:
                 raise ValueError(f"safety.command of {output.name} is {value:g}, outside its limits")
+        if len(self.controller.inputs) != len(self.inputs):
+            raise ValueError(f"controller.inputs has {len(self.controller.inputs)} entries, wanted {len(self.inputs)}")
         base = self.network.corrects
         if base is not None and [len(row) for row in base.gain] != [len(self.inputs) + 1] * len(self.outputs):
             raise ValueError("network.corrects.gain has the wrong shape")

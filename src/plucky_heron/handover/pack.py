@@ -30,10 +30,13 @@ from plucky_heron.handover.equality import (
     vectors_beyond,
 )
 from plucky_heron.handover.forms.catalogue import ALWAYS, BEYOND, TOLERANCE, TOLERANCES, Made, make_forms
+from plucky_heron.handover.forms.controller import Answer, to_controller
+from plucky_heron.handover.forms.controlling import Controlling, controlling
 from plucky_heron.handover.forms.fixed import run_fixed
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
 from plucky_heron.handover.forms.templates import templates
 from plucky_heron.handover.reading import read_pack
+from plucky_heron.handover.trying import safe_warning, sign_answers
 from plucky_heron.learning.policy import Policy
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, kept_policy
 from plucky_heron.runs.results import PACK, PROOF
@@ -47,7 +50,9 @@ HOLD_TIME = 0.1
 """Seconds the last command is held without a valid input, before the safe command."""
 
 
-def write_pack(project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALWAYS) -> dict[str, Any]:
+def write_pack(
+    project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALWAYS, safe_kind: str = "ramp"
+) -> dict[str, Any]:
     """Export the kept policy of a run to `out` in these `forms` and check it.
 
     Returns
@@ -73,10 +78,13 @@ def write_pack(project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALW
     made = make_forms(forms, policy, title, inputs, outputs, problem.sample_time, vectors, safe)
     expected = run_policy(policy, vectors, first)
     equality = agreement(made, policy, problem, vectors, first, expected)
-    files = dict(made.files)
+    parts = controlling(problem)
+    answers = sign_answers(problem, parts, safe)
+    files = {**made.files, **to_controller(parts, policy, title, safe, HOLD_TIME, answers, safe_kind)}
+    warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)
-    pack = describe(problem, policy, row, equality, files)
+    pack = describe(problem, policy, row, equality, files, (parts, answers, safe_kind, warning))
     store = RunStore(project)
     try:
         sheet = templates().get_template("data-sheet.md.j2")
@@ -92,6 +100,7 @@ def write_pack(project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALW
             "equality_beyond": equality["beyond"],
         }
         answer["fixed_point"] = equality["fixed_point"]
+        answer["warnings"] = [warning] if warning else []
         store.add_result(row.id, PACK, answer)
     finally:
         store.close()
@@ -146,10 +155,16 @@ def agreement(
 
 
 def describe(
-    problem: Problem, policy: Policy, row: RunRow, equality: dict[str, Any], files: dict[str, bytes | str]
+    problem: Problem,
+    policy: Policy,
+    row: RunRow,
+    equality: dict[str, Any],
+    files: dict[str, bytes | str],
+    around: tuple[Controlling, list[Answer], str, str],
 ) -> dict[str, Any]:
-    """``pack.json``."""
+    """``pack.json``; `around` is what stands around the policy, how drives show their signs, what safe means, and what is wrong with it."""
     inputs, outputs = contract(problem)
+    parts, answers, safe_kind, warning = around
     task, machine = problem.task, problem.machine
     described_inputs = [
         dataclasses.asdict(line) | {
@@ -183,7 +198,12 @@ def describe(
             "arithmetic": "float32", "onnx_opset": ONNX_OPSET,
             "corrects": None if policy.base is None else {"gain": policy.base.tolist(), "reach": policy.reach},
         },
-        "safety": {"hold": HOLD_TIME, "command": safe_commands(problem)},
+        "safety": {"hold": HOLD_TIME, "command": safe_commands(problem), "kind": safe_kind, "warning": warning},
+        "controller": {
+            "sensors": [dataclasses.asdict(line) | {"formula": formula} for line, formula in zip(parts.sensors, parts.formulas, strict=True)],
+            "inputs": parts.told(), "depth": parts.depth,
+            "sign_test": [{"step": a.step, "sensor": parts.sensors[a.sensor].name if a.sensor >= 0 else None, "least": a.least} for a in answers],
+        },
         "run": {
             "number": row.id, "seed": row.seed, "method": row.method, "recipe": row.recipe, "task": row.task, "identity": row.identity, "step": row.best_step,
             "success": row.best_success, "score": row.best_score, "retest": row.retest, "facts": row.facts,

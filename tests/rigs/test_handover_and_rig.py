@@ -52,7 +52,7 @@ def test_pack_says_all_that_a_controller_needs(packed: Path) -> None:
     assert [s["name"] for s in pack["inputs"]][:2] == ["offset", "height"]
     assert pack["inputs"][4]["unit"] == "rad" and pack["outputs"][0]["drive"]["lag"] == 0.06
     assert pack["sample_time"] == 0.02 and pack["run"]["seed"] == 7 and pack["start_pose"]["reel"] == 4.0
-    assert pack["safety"] == {"hold": 0.1, "command": [0.0, 0.0]}
+    assert pack["safety"] == {"hold": 0.1, "command": [0.0, 0.0], "kind": "ramp", "warning": ""}
     lines = (packed / "vectors.csv").read_text().splitlines()
     assert len(lines) == 501 and lines[0].endswith("command push,command reel")
     sheet = (packed / "data-sheet.md").read_text()

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -57,7 +58,9 @@ def handover(
 @app.command()
 def rollout(
     pack: Path,
-    on: Annotated[str, typer.Option("--on", help="The rig: host.")] = "host",
+    on: Annotated[
+        str, typer.Option("--on", help="The rig: host; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].")
+    ] = "host",
     episodes: Annotated[int, typer.Option("--episodes", min=1, max=1000, help="Starts to run.")] = 5,
     fast: Annotated[
         bool, typer.Option("--fast", help="In lock-step, as fast as it goes, instead of real time.")
@@ -66,6 +69,19 @@ def rollout(
         str,
         typer.Option("--faults", help="What goes wrong, such as loss=5%,dead_time=20ms; 'all' for some of everything."),
     ] = "",
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Show what would be sent and expected; send nothing.")
+    ] = False,
+    confirm: Annotated[
+        bool,
+        typer.Option(
+            "--confirm-limits", help="The limits of commands are right for what hangs on the controller: do not ask."
+        ),
+    ] = False,
+    full_authority: Annotated[
+        bool,
+        typer.Option("--full-authority", help="No first episode in which the controller keeps near its safe commands."),
+    ] = False,
     log: Annotated[
         Path | None, typer.Option("--log", help="CSV to write: what was sensed and commanded, by the contract's names.")
     ] = None,
@@ -83,16 +99,24 @@ def rollout(
     from plucky_heron.files import check_path, write_whole
     from plucky_heron.machine.meshes import project_of
     from plucky_heron.rigs.faults import ALL, read_faults
+    from plucky_heron.rigs.remote import is_remote
     from plucky_heron.rigs.rollout import log_text, roll_out
 
     if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
         raise FileError(log, "--log", None, "name a file in a folder that is there")
+    if dry_run:
+        _dry_run(pack, on, json_)
+        return
+    if is_remote(on):
+        _confirm(pack, on, confirm)
     wrong = read_faults(ALL if faults.strip() == "all" else faults)
     if map_:
         _map(pack, on, episodes, map_, wrong, json_)
         return
     kept_in = project or project_of(pack / "pack.json")
-    result = roll_out(pack, on, episodes=episodes, lock_step=fast, faults=wrong, project=kept_in)
+    result = roll_out(
+        pack, on, episodes=episodes, lock_step=fast, faults=wrong, full_authority=full_authority, project=kept_in
+    )
     if log is not None:
         write_whole(log, log_text(result))
     answer = result.summary()
@@ -114,6 +138,50 @@ def rollout(
         lines.append(f"success {100 * answer['success']:.0f} %, inside {100 * answer['success_inside']:.0f} %")
     report(answer, json_, lines)
     raise typer.Exit(0 if answer["missed"] == 0 or wrong.any or not fast else 1)
+
+
+def _dry_run(pack: Path, on: str, json_: bool) -> None:
+    """What would be sent, and what would be expected."""
+    from plucky_heron.rigs.rollout import dry_run
+
+    answer = dry_run(pack, on)
+    lines = [
+        f"nothing is sent: {answer['bytes']} bytes every {1e3 * answer['sample_time']:g} ms to {answer['to']}",
+        _limits(answer),
+    ]
+    for k, sample in enumerate(answer["samples"]):
+        told = ", ".join(
+            f"{name} {value:.4g}" for name, value in zip(answer["sensors"], sample["sensors"], strict=True)
+        )
+        wanted = ", ".join(
+            f"{limit['name']} {value:.4g} {limit['unit']}"
+            for limit, value in zip(answer["limits"], sample["commands"], strict=True)
+        )
+        lines.append(f"sample {k}: {told}  ->  {wanted}")
+    report(answer, json_, lines)
+
+
+def _limits(answer: dict[str, Any]) -> str:
+    limits = ", ".join(f"{c['name']} {c['low']:g} .. {c['high']:g} {c['unit']}" for c in answer["limits"])
+    safe = ", ".join(f"{value:g}" for value in answer["safe"])
+    return f"commands within {limits}; safe: {safe}"
+
+
+def _confirm(pack: Path, on: str, confirmed: bool) -> None:
+    """Somebody has to say that the limits are right before anything goes to a controller that is not ours."""
+    from plucky_heron.errors import StateError
+    from plucky_heron.rigs.rollout import dry_run
+
+    answer = dry_run(pack, on, 0)
+    text = f"{answer['to']}: {_limits(answer)}"
+    if confirmed:
+        return
+    if not sys.stdin.isatty():
+        raise StateError(
+            f"{text}. Say --confirm-limits if these are right for what hangs on it; --dry-run shows what would be sent"
+        )
+    if not typer.confirm(f"{text}\nAre these right for what hangs on it?", err=True):
+        raise typer.Exit(1)
 
 
 def _map(pack: Path, on: str, episodes: int, text: str, faults: Faults, json_: bool) -> None:

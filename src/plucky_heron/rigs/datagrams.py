@@ -10,7 +10,7 @@ import numpy as np
 
 Array = np.ndarray
 
-RESTART, LOCK_STEP, END = 1, 2, 4
+RESTART, LOCK_STEP, END, LIMITED, STOP = 1, 2, 4, 8, 16
 HOLDING, SAFE = 1, 2
 COUNTERS = ("received", "damaged", "repeated", "late", "lost", "held", "safe", "refused")
 

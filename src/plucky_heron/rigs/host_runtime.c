@@ -14,10 +14,14 @@
 #include <time.h>
 #include <unistd.h>
 
-enum { HEAD = 20, COUNTERS = 8, FROM_PLANT_RESTART = 1, FROM_PLANT_LOCK_STEP = 2, FROM_PLANT_END = 4 };
+enum { HEAD = 20, COUNTERS = 8, FROM_PLANT_RESTART = 1, FROM_PLANT_LOCK_STEP = 2, FROM_PLANT_END = 4,
+       FROM_PLANT_LIMITED = 8, FROM_PLANT_STOP = 16 };
 enum { TO_PLANT_HOLDING = 1, TO_PLANT_SAFE = 2 };
 enum { RECEIVED, DAMAGED, REPEATED, LATE, LOST, HELD, SAFE, REFUSED };
 
+#define HERON_LIMITED_SHARE 0.25f /* of a command's range about the safe one, while authority is limited */
+
+static const float span[HERON_POLICY_OUTPUTS] = HERON_POLICY_SPAN;
 static uint32_t table[256];
 static uint32_t counters[COUNTERS];
 #if HERON_POLICY_MEMORY > 0
@@ -184,6 +188,12 @@ int main(int argc, char **argv)
             memset(memory, 0, sizeof memory);
 #endif
         }
+        if (in[18] & FROM_PLANT_STOP) {
+            memcpy(command, safe, sizeof command); /* whatever else it says */
+            counters[SAFE]++;
+            answer(fd, &from, in, TO_PLANT_HOLDING | TO_PLANT_SAFE, command);
+            continue;
+        }
         if (begun && sequence == last_sequence) {
             counters[REPEATED]++; /* answered again with the same command, in case the answer was lost */
             answer(fd, &from, in, 0, command);
@@ -213,6 +223,10 @@ int main(int argc, char **argv)
             counters[REFUSED]++; /* not finite: the last command stays, and time runs on towards the safe one */
             answer(fd, &peer, head, TO_PLANT_HOLDING, command);
         } else {
+            for (i = 0; (in[18] & FROM_PLANT_LIMITED) && i < HERON_POLICY_OUTPUTS; i++) {
+                float most = HERON_LIMITED_SHARE * span[i];
+                command[i] = command[i] > safe[i] + most ? safe[i] + most : (command[i] < safe[i] - most ? safe[i] - most : command[i]);
+            }
             last_valid = now_us();
             answer(fd, &peer, head, 0, command);
         }

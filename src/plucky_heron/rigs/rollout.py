@@ -16,10 +16,11 @@ from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
 from plucky_heron.files import is_file
 from plucky_heron.handover.forms.running import OnnxPolicy
 from plucky_heron.handover.reading import Pack, read_pack
-from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, episode_mark, pack_sensors
+from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, STOP, episode_mark, pack_sensors
 from plucky_heron.rigs.faults import Faults, FaultySensors, with_values
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.link import Link, Rig
+from plucky_heron.rigs.remote import check_address, is_remote, remote_rig
 from plucky_heron.runs.results import ROLLOUT
 from plucky_heron.runs.store import RunStore
 from plucky_heron.simulation.batch import TIME_UP, Batch
@@ -78,6 +79,8 @@ class RolloutResult:
     counters: dict[str, int] = field(default_factory=dict)
     recordings: list[Recording] = field(default_factory=list)
     stopped: bool = False
+    limited_first: bool = False
+    """Whether an episode with limited authority went before; it is not counted."""
     problem: Problem | None = field(default=None, repr=False)
 
     def summary(self) -> dict[str, Any]:
@@ -93,7 +96,7 @@ class RolloutResult:
             "round_trip_ms": {
                 "median": float(np.median(trips)), "p99": float(np.percentile(trips, 99)), "max": float(trips.max()),
             },
-            "command_difference": self.difference, "not_finite": self.not_finite, "counters": self.counters, "stopped": self.stopped,
+            "command_difference": self.difference, "not_finite": self.not_finite, "counters": self.counters, "stopped": self.stopped, "limited_first": self.limited_first,
         }  # fmt: skip
 
 
@@ -104,6 +107,7 @@ def roll_out(
     episodes: int = 5,
     lock_step: bool = False,
     faults: Faults = NO_FAULTS,
+    full_authority: bool = False,
     watch: Callable[[Sample], bool] | None = None,
     project: Path | None = None,
 ) -> RolloutResult:
@@ -115,6 +119,8 @@ def roll_out(
         As fast as it goes, each sample waiting for its answer; otherwise in real time.
     faults
         What goes wrong between plant and controller. The same starts inside the program run without.
+    full_authority
+        Of a controller at an address: without a first episode in which it keeps its commands near the safe ones.
     watch
         Called after every sample; returning False stops the rollout.
     project
@@ -129,28 +135,74 @@ def roll_out(
     UntrustedError
         A pack that this machine did not write and nobody has trusted.
     """
-    if rig not in RIGS:
-        raise StateError(f"no rig {quoted(rig)}; {did_you_mean(rig, RIGS)}")
+    if is_remote(rig):
+        check_address(rig)
+    elif rig not in RIGS:
+        raise StateError(
+            f"no rig {quoted(rig)}; {did_you_mean(rig, RIGS)}, or udp:HOST:PORT, or serial:PORT for a controller of your own"
+        )
     pack = read_pack(folder)
-    pack.ask()
+    if not is_remote(rig):
+        pack.ask()
     problem = pack.problem()
     if len(problem.sensed) != len(pack.facts["inputs"]) or len(problem.commands) != len(pack.facts["outputs"]):
         raise FileError(folder / "pack.json", "inputs", None, "does not fit the task in the pack")
     inside = PackDriver(pack)
     trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
     result = RolloutResult(rig, lock_step, faults=faults.asked(), problem=problem)
-    with HostRig(pack) as controller:
-        loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
+    controller: Rig = remote_rig(rig, len(problem.commands)) if is_remote(rig) else HostRig(pack)
+    loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
+    try:
+        if is_remote(rig) and not full_authority:
+            loop.limited = True
+            result.limited_first = loop.run(0)
+            loop.forget()
+            loop.limited = False
         for episode in range(episodes):
             if not loop.run(episode):
                 result.stopped = True
                 break
+    except KeyboardInterrupt:
+        result.stopped = True
+    finally:
+        if is_remote(rig):
+            loop.make_safe()
+        controller.close()
     done = len(result.scores)
     result.scores_inside = [float(x) for x in trials.score[:done]]
     result.successes_inside = [bool(x) for x in trials.success[:done]]
     if project is not None and done and not faults.any:
         _keep(project, pack, result)
     return result
+
+
+def dry_run(folder: Path, rig: str, samples: int = 5) -> dict[str, Any]:
+    """What would be sent to a controller, and what would be expected of it: nothing is opened and nothing is sent.
+
+    Raises
+    ------
+    StateError
+        No such rig.
+    FileError
+        Not a pack, or a changed one.
+    """
+    where = check_address(rig) if is_remote(rig) else f"the rig {rig} on this computer"
+    if not is_remote(rig) and rig not in RIGS:
+        raise StateError(f"no rig {quoted(rig)}; {did_you_mean(rig, RIGS)}")
+    pack = read_pack(folder)
+    problem, inside = pack.problem(), PackDriver(pack)
+    trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=1, record=[0])
+    recording, count = trials.recordings[0], len(problem.sensed)
+    shown = [
+        {"sensors": recording.observations[k, :count].tolist(), "commands": recording.commands[k].tolist()}
+        for k in range(min(samples, recording.steps))
+    ]
+    return {
+        "rig": rig, "dry_run": True, "to": where, "sample_time": problem.sample_time, "bytes": len(pack_sensors(0, 0, np.zeros(count))),
+        "sensors": [e.name for e in problem.sensed],
+        "limits": [{"name": c.name, "unit": c.unit, "low": c.low, "high": c.high} for c in problem.commands],
+        "safe": pack.facts["safety"]["command"], "samples": shown, "score_inside": float(trials.score[0]), "success_inside": bool(trials.success[0]),
+    }  # fmt: skip
 
 
 def log_text(result: RolloutResult) -> str:
@@ -236,6 +288,23 @@ class _Loop:
         self.lock_step, self.watch, self.inside, self.faults = lock_step, watch, inside, faults
         self.span = problem.high - problem.low
         self.ranges = np.array([e.high - e.low for e in problem.sensed])
+        self.limited = False
+        """Whether the controller is to keep its commands near the safe ones."""
+
+    def forget(self) -> None:
+        """What was run so far does not count."""
+        result = self.result
+        for found in (result.scores, result.successes, result.round_trips, result.recordings):
+            found.clear()
+        result.samples = result.missed = result.late = result.not_finite = 0
+        result.difference = 0.0
+
+    def make_safe(self) -> None:
+        """Tell the controller, more than once as one may be lost, to go to its safe commands."""
+        stop = pack_sensors(0, 0, np.zeros(len(self.problem.sensed)), STOP)
+        for _ in range(3):
+            self.controller.send(stop)
+            time.sleep(0.01)
 
     def run(self, episode: int) -> bool:
         """One episode; False if whoever watches stopped it."""
@@ -287,7 +356,9 @@ class _RigDriver:
             time.sleep(max(0.0, due - time.perf_counter()))
         row = self.sensors.read(observations[0, : len(loop.problem.sensed)]).astype(np.float32)
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
-        flags |= episode_mark(self.episode)
+        flags |= LIMITED if loop.limited else 0
+        # the episode that goes before with limited authority has a mark of its own
+        flags |= episode_mark(EPISODES - 1 if loop.limited else self.episode)
         sent = time.perf_counter()
         if self.index == 0:
             self.first_stamp = int(sent * 1e6)
@@ -327,7 +398,7 @@ class _RigDriver:
         inside = loop.inside.commands(observations)[0]
         if not np.isfinite(self.last).all() or not np.isfinite(inside).all():
             result.not_finite += 1
-        elif trip is not None and not (loop.faults.stuck or loop.faults.bias or loop.faults.noise):
+        elif trip is not None and not loop.limited and not (loop.faults.stuck or loop.faults.bias or loop.faults.noise):
             result.difference = max(result.difference, float((np.abs(self.last - inside) / loop.span).max()))
         self.sample = Sample(
             self.episode,

@@ -43,6 +43,7 @@ def to_c(policy: Policy, title: str, inputs: list[Line], outputs: list[Line], sa
         "base": [] if policy.base is None else [row(line) for line in policy.base[:, :-1]], "low": row(policy.low), "high": row(policy.high),
     }  # fmt: skip
     values["memory"] = policy.memory
+    values["span"] = row(policy.high - policy.low)
     if policy.memory:
         weights, biases, own_weights, own_biases = gates_of(policy)
         values |= {

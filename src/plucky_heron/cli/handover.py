@@ -59,7 +59,11 @@ def handover(
 def rollout(
     pack: Path,
     on: Annotated[
-        str, typer.Option("--on", help="The rig: host; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].")
+        str,
+        typer.Option(
+            "--on",
+            help="The rig: host, arm64, arm32, board, board-fixed; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].",
+        ),
     ] = "host",
     episodes: Annotated[int, typer.Option("--episodes", min=1, max=1000, help="Starts to run.")] = 5,
     fast: Annotated[
@@ -128,6 +132,12 @@ def rollout(
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
         f"largest command difference {answer['command_difference']:.1e} of the range",
     ]
+    if board := answer["footprint"]:
+        share = board["assumed_seconds"] / result.sample_time
+        lines.append(
+            f"flash {board['flash']:,} bytes, RAM {board['ram']:,}, stack {board['stack']:,}; the longest call {board['instructions']:,} instructions: "
+            f"{1e3 * board['assumed_seconds']:.3g} ms at an assumed {board['assumed_clock'] / 1e6:g} MHz and one a clock, {100 * share:.2g} % of a sample"
+        )
     if wrong.any:
         lines.append("faults: " + ", ".join(f"{name} {value:g}" for name, value in answer["faults"].items()))
         lines.append(

@@ -29,6 +29,7 @@ from plucky_heron.handover.equality import (
     test_vectors,
     vectors_beyond,
 )
+from plucky_heron.handover.firmware_files import firmware_files
 from plucky_heron.handover.forms.catalogue import ALWAYS, BEYOND, TOLERANCE, TOLERANCES, Made, make_forms
 from plucky_heron.handover.forms.controller import Answer, to_controller
 from plucky_heron.handover.forms.controlling import Controlling, controlling
@@ -81,6 +82,7 @@ def write_pack(
     parts = controlling(problem)
     answers = sign_answers(problem, parts, safe)
     files = {**made.files, **to_controller(parts, policy, title, safe, HOLD_TIME, answers, safe_kind)}
+    files |= firmware_files(problem.sample_time, HOLD_TIME, safe)
     warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)

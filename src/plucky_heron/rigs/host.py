@@ -15,9 +15,11 @@ from pathlib import Path
 import numpy as np
 
 from plucky_heron.errors import StateError
+from plucky_heron.handover.firmware_files import firmware_text
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
+from plucky_heron.rigs.tools import needed
 
 Array = np.ndarray
 FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
@@ -40,6 +42,10 @@ class HostRig:
     """
 
     name = "host"
+    compiler: tuple[str, ...] = ()
+    """By which it is built, where it is not this computer's."""
+    under: tuple[str, ...] = ()
+    """What runs it, where this computer does not by itself."""
 
     def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS) -> None:
         self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
@@ -56,11 +62,13 @@ class HostRig:
         place, facts = Path(self._place.name), pack.facts
         for name in ("policy.h", "policy.c"):
             (place / name).write_bytes(pack.files[name])
-        shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "runtime.c")
-        program = compile_c(place, ["policy.c", "runtime.c"], "runtime", flags)
+        for name in ("runtime.c", "runtime.h"):
+            (place / name).write_text(firmware_text(name))
+        shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "host.c")
+        program = compile_c(place, ["policy.c", "runtime.c", "host.c"], "runtime", flags, self.compiler)
         sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
         safe = (repr(float(x)) for x in facts["safety"]["command"])
-        self._command = [str(program), str(os.getpid()), str(sample), str(hold), *safe]
+        self._command = [*self.under, str(program), str(os.getpid()), str(sample), str(hold), *safe]
         self._run()
 
     def _run(self) -> None:
@@ -135,3 +143,21 @@ class HostRig:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+ARM = {
+    "arm64": ("aarch64-linux-gnu-gcc", "qemu-aarch64", "gcc-aarch64-linux-gnu libc6-dev-arm64-cross qemu-user"),
+    "arm32": ("arm-linux-gnueabihf-gcc", "qemu-arm", "gcc-arm-linux-gnueabihf libc6-dev-armhf-cross qemu-user"),
+}
+"""Compiler, emulator, and the Debian packages that they are in."""
+
+
+class ArmRig(HostRig):
+    """The same for ARM Linux, under an emulator of its instructions."""
+
+    def __init__(self, pack: Pack, name: str) -> None:
+        compiler, emulator, packages = ARM[name]
+        self.name = name
+        self.compiler = (needed(compiler, packages),)
+        self.under = (needed(emulator, packages),)
+        super().__init__(pack, (*FLAGS, "-static"))

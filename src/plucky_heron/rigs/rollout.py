@@ -16,9 +16,10 @@ from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
 from plucky_heron.files import is_file
 from plucky_heron.handover.forms.running import OnnxPolicy
 from plucky_heron.handover.reading import Pack, read_pack
+from plucky_heron.rigs.board import BoardRig
 from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, STOP, episode_mark, pack_sensors
 from plucky_heron.rigs.faults import Faults, FaultySensors, with_values
-from plucky_heron.rigs.host import HostRig
+from plucky_heron.rigs.host import ArmRig, HostRig
 from plucky_heron.rigs.link import Link, Rig
 from plucky_heron.rigs.remote import check_address, is_remote, remote_rig
 from plucky_heron.runs.results import ROLLOUT
@@ -31,7 +32,7 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 
 Array = np.ndarray
 
-RIGS = ("host",)
+RIGS = ("host", "arm64", "arm32", "board", "board-fixed")
 NO_FAULTS = Faults()
 ROLLOUT_STREAM = "rollout"
 _PATIENCE = 2.0
@@ -79,9 +80,16 @@ class RolloutResult:
     counters: dict[str, int] = field(default_factory=dict)
     recordings: list[Recording] = field(default_factory=list)
     stopped: bool = False
+    footprint: dict[str, Any] = field(default_factory=dict)
+    """Of a board: bytes of flash, RAM and stack, instructions of the longest call."""
     limited_first: bool = False
     """Whether an episode with limited authority went before; it is not counted."""
     problem: Problem | None = field(default=None, repr=False)
+
+    @property
+    def sample_time(self) -> float:
+        """Seconds."""
+        return self.problem.sample_time if self.problem is not None else float("nan")
 
     def summary(self) -> dict[str, Any]:
         """Figures for the JSON answer."""
@@ -96,7 +104,7 @@ class RolloutResult:
             "round_trip_ms": {
                 "median": float(np.median(trips)), "p99": float(np.percentile(trips, 99)), "max": float(trips.max()),
             },
-            "command_difference": self.difference, "not_finite": self.not_finite, "counters": self.counters, "stopped": self.stopped, "limited_first": self.limited_first,
+            "command_difference": self.difference, "not_finite": self.not_finite, "counters": self.counters, "stopped": self.stopped, "limited_first": self.limited_first, "footprint": self.footprint,
         }  # fmt: skip
 
 
@@ -150,7 +158,7 @@ def roll_out(
     inside = PackDriver(pack)
     trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
     result = RolloutResult(rig, lock_step, faults=faults.asked(), problem=problem)
-    controller: Rig = remote_rig(rig, len(problem.commands)) if is_remote(rig) else HostRig(pack)
+    controller: Rig = remote_rig(rig, len(problem.commands)) if is_remote(rig) else make_rig(rig, pack)
     loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
     try:
         if is_remote(rig) and not full_authority:
@@ -167,6 +175,8 @@ def roll_out(
     finally:
         if is_remote(rig):
             loop.make_safe()
+        if isinstance(controller, BoardRig) and controller.alive():
+            result.footprint = controller.footprint()
         controller.close()
     done = len(result.scores)
     result.scores_inside = [float(x) for x in trials.score[:done]]
@@ -233,6 +243,19 @@ def fault_map(pack: Path, rig: str, axes: Mapping[str, Array], faults: Faults, e
             found = roll_out(pack, rig, episodes=episodes, lock_step=True, faults=with_values(faults, values))
             score[i, j], success[i, j] = np.mean(found.scores), np.mean(found.successes)
     return score, success
+
+
+def make_rig(name: str, pack: Pack) -> Rig:
+    """A rig on this computer, by its name.
+
+    Raises
+    ------
+    StateError
+        A tool that it needs is not installed; says the command that installs it.
+    """
+    if name == "host":
+        return HostRig(pack)
+    return ArmRig(pack, name) if name.startswith("arm") else BoardRig(pack, fixed=name == "board-fixed")
 
 
 def _keep(project: Path, pack: Pack, result: RolloutResult) -> None:

@@ -14,6 +14,7 @@ import numpy as np
 from plucky_heron.errors import StateError
 from plucky_heron.handover.forms.line import Line
 from plucky_heron.handover.forms.numbers import gates_of
+from plucky_heron.handover.forms.numbers import row as float_row
 from plucky_heron.handover.forms.templates import Code, templates
 from plucky_heron.learning.kernels.layers import LEAK, SPREAD_FLOOR
 from plucky_heron.learning.policy import Policy
@@ -331,6 +332,7 @@ def to_fixed(
         "SUM": SUM, "UNIT": UNIT, "SHARE": SHARE, "STEP": SUM - TABLE_BITS, "places": TABLE_END * 2**TABLE_BITS + 1, "end": TABLE_END * 2**SUM - 1, "MOST": MOST,
         "tangent": _ints(tanh_table()), "decay": _ints(decay_table()),
     }  # fmt: skip
+    values["span"] = float_row(policy.high - policy.low)
     values["tables"] = [(Code(str(k)), layer) for k, layer in enumerate(values["layers"])]
     values["tables"] += [(Code(f"gates_{k}"), layer) for k, layer in enumerate(values["gates"])]
     environment = templates()

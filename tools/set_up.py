@@ -24,14 +24,22 @@ def say(text: str) -> None:
     print(f"heron set-up: {text}", file=sys.stderr, flush=True)
 
 
-def missing_packages() -> list[str]:
-    """Debian packages whose file or library this system does not offer."""
+def missing_packages(rigs: bool = False) -> list[str]:
+    """Debian packages whose file or library this system does not offer; those that some rigs need, or those that all needs."""
     missing = []
     for line in (ROOT / "debian-packages.txt").read_text().splitlines():
         what, _, package = line.partition(":")
-        if what.strip() and not what.startswith("#") and not _offered(what.strip()):
+        of_a_rig, what = what.startswith("rig "), what.removeprefix("rig ").strip()
+        if what and not what.startswith("#") and of_a_rig == rigs and not _offered(what):
             missing.append(package.strip())
     return missing
+
+
+OF_RIGS = {
+    "aarch64-headers": "/usr/aarch64-linux-gnu/include/stdio.h", "armhf-headers": "/usr/arm-linux-gnueabihf/include/stdio.h",
+    "arm-none-eabi-newlib": "/usr/lib/arm-none-eabi/newlib/nosys.specs",
+}  # fmt: skip
+"""Files by which packages are known that bring no program."""
 
 
 def _offered(what: str) -> bool:
@@ -45,6 +53,10 @@ def _offered(what: str) -> bool:
         return bool(shutil.which("gcc") or shutil.which("cc"))
     if what == "libc-headers":
         return _compiles()
+    if what in OF_RIGS:
+        return Path(OF_RIGS[what]).exists()
+    if what.startswith(("qemu-", "arm-", "aarch64-")):
+        return shutil.which(what) is not None
     try:
         ctypes.CDLL(what)
     except OSError:
@@ -87,6 +99,23 @@ def system_packages() -> None:
             tail = done.stderr.strip().splitlines()[-1:]
             print(f"heron: could not install the system packages: {' '.join(tail)}", file=sys.stderr)
             raise SystemExit(2)
+
+
+def rig_packages() -> None:
+    """What the tests of some rigs need: installed where that can be done, else said; those tests are left out then."""
+    missing = missing_packages(rigs=True)
+    if not missing:
+        return
+    command = ["apt-get", "install", "--yes", "--no-install-recommends", *missing]
+    if os.geteuid() != 0 or shutil.which("apt-get") is None:
+        say(f"tests of some rigs are left out; with them: sudo {' '.join(command)}")
+        return
+    say(f"installing {', '.join(missing)} for the tests of rigs")
+    quiet = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+    for step in (["apt-get", "update", "--quiet"], command):
+        done = subprocess.run(step, env=quiet, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
+    if done.returncode != 0:
+        say("they could not be installed: tests of some rigs are left out")
 
 
 def virtual_environment(locks: list[str]) -> None:
@@ -150,6 +179,8 @@ def main() -> None:
         if stamp.exists() and stamp.read_text() == want and (VENV / "bin" / "python").exists():
             return
         system_packages()
+        if what == "test":
+            rig_packages()
         virtual_environment(locks)
         kernels()
         stamp.write_text(want)

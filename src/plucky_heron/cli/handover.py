@@ -62,7 +62,7 @@ def rollout(
         str,
         typer.Option(
             "--on",
-            help="The rig: host, arm64, arm32, board, board-fixed; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].",
+            help="The rig: host, arm64, arm32, board, board-fixed, plc; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].",
         ),
     ] = "host",
     episodes: Annotated[int, typer.Option("--episodes", min=1, max=1000, help="Starts to run.")] = 5,

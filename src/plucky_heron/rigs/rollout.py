@@ -21,6 +21,7 @@ from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, S
 from plucky_heron.rigs.faults import Faults, FaultySensors, with_values
 from plucky_heron.rigs.host import ArmRig, HostRig
 from plucky_heron.rigs.link import Link, Rig
+from plucky_heron.rigs.plc import PlcRig
 from plucky_heron.rigs.remote import check_address, is_remote, remote_rig
 from plucky_heron.runs.results import ROLLOUT
 from plucky_heron.runs.store import RunStore
@@ -32,7 +33,7 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 
 Array = np.ndarray
 
-RIGS = ("host", "arm64", "arm32", "board", "board-fixed")
+RIGS = ("host", "arm64", "arm32", "board", "board-fixed", "plc")
 NO_FAULTS = Faults()
 ROLLOUT_STREAM = "rollout"
 _PATIENCE = 2.0
@@ -255,6 +256,8 @@ def make_rig(name: str, pack: Pack) -> Rig:
     """
     if name == "host":
         return HostRig(pack)
+    if name == "plc":
+        return PlcRig(pack)
     return ArmRig(pack, name) if name.startswith("arm") else BoardRig(pack, fixed=name == "board-fixed")
 
 

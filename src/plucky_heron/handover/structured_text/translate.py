@@ -487,6 +487,7 @@ int main(void)
         {name}_call(&block);
 {give}
         fwrite(out, sizeof out[0], {len(translated.outputs)}, stdout);
+        fflush(stdout);
     }}
     fprintf(stderr, "%lu\\n", (unsigned long)st_faults);
     return 0;

@@ -23,6 +23,7 @@ class Echo:
     """A rig that answers each whole datagram with itself, those that are older than one before left out, and counts."""
 
     name = "echo"
+    answers_repeated = True
 
     def __init__(self) -> None:
         self.came: list[bytes] = []

@@ -49,6 +49,8 @@ class BoardRig:
         A tool is missing, it does not build, or does not start.
     """
 
+    answers_repeated = True
+
     def __init__(self, pack: Pack, fixed: bool = False) -> None:
         self.name = "board-fixed" if fixed else "board"
         self.outputs = len(pack.facts["outputs"])

@@ -42,6 +42,7 @@ class HostRig:
     """
 
     name = "host"
+    answers_repeated = True
     compiler: tuple[str, ...] = ()
     """By which it is built, where it is not this computer's."""
     under: tuple[str, ...] = ()

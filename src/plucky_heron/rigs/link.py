@@ -23,6 +23,8 @@ class Rig(Protocol):
     """A controller that datagrams go to."""
 
     name: str
+    answers_repeated: bool
+    """Whether it answers a datagram that it has had already."""
 
     def send(self, datagram: bytes) -> None:
         """Send as it is; a rig that has gone shows by its silence."""
@@ -63,6 +65,7 @@ class Link:
         self._next_restart = self._chance.exponential(faults.restart) if faults.restart else np.inf
         self._given = 0
         """Number of the newest datagram that the controller has."""
+        self._had = False
 
     def _leave(self, queue: list[tuple[float, int, bytes]], data: bytes, now: float, patience: float) -> None:
         """A datagram leaves at `now`; `patience` is how long the next one may take to come."""
@@ -97,7 +100,7 @@ class Link:
         if elapsed >= self._next_restart:
             self._next_restart += self._chance.exponential(self.faults.restart)
             self.happened["restarts"] += 1
-            self._given = 0
+            self._given, self._had = 0, False
             self.rig.restart()
         self._leave(self._there, data, now, 1.01 * sample_time)
         self._deliver(now, sample_time)
@@ -119,6 +122,9 @@ class Link:
         sequence = int.from_bytes(data[4:8], "little")
         if int.from_bytes(data[-4:], "little") != zlib.crc32(data[:-4]) or sequence < self._given:
             return False
+        if sequence == self._given and self._had and not self.rig.answers_repeated:
+            return False
+        self._had = True
         self._given = sequence
         return True
 

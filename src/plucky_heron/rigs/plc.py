@@ -47,6 +47,7 @@ class PlcRig:
     """
 
     name = "plc"
+    answers_repeated = False
 
     def __init__(self, pack: Pack) -> None:
         if "policy.st" not in pack.files:

@@ -44,6 +44,8 @@ def check_address(rig: str) -> str:
 class UdpRig:
     """A controller at a UDP address."""
 
+    answers_repeated = True
+
     def __init__(self, rig: str, outputs: int) -> None:
         self.name, self.outputs = rig, outputs
         check_address(rig)
@@ -91,6 +93,8 @@ class UdpRig:
 
 class SerialRig:
     """A controller on a serial line, datagrams in frames."""
+
+    answers_repeated = True
 
     def __init__(self, rig: str, outputs: int) -> None:
         import serial

@@ -29,6 +29,9 @@ def handover(
             help="Without valid inputs: go to the safe command at once (command), over half a second (ramp), or hold.",
         ),
     ] = "ramp",
+    sign: Annotated[
+        Path | None, typer.Option("--sign", help="Private key (PEM) to sign with; heron key makes one.")
+    ] = None,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
@@ -41,7 +44,7 @@ def handover(
     found, row = find_run(run, project)
     if safe not in SAFE_KINDS:
         raise StateError(f"--safe {quoted(safe)}: {did_you_mean(safe, SAFE_KINDS)}")
-    answer = write_pack(found.folder, row, out, forms_named(forms), safe)
+    answer = write_pack(found.folder, row, out, forms_named(forms), safe, sign)
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
         f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()
@@ -51,8 +54,24 @@ def handover(
             f"fixed: typically {fixed['typical']:.1e}, {fixed['saturated']} values held at the end of their integer"
         )
     lines += [f"warning: {text}" for text in answer["warnings"]]
+    lines += [f"since the pack before: {text}" for text in answer["changes"]]
     # scripts from before there were other forms know the C99 form as c
     report({**answer, "equality": answer["equality"] | {"c": answer["equality"]["c99"]}}, json_, lines)
+
+
+@app.command()
+def key(
+    out: Annotated[Path, typer.Argument(help="File for the private key; must not exist.")], json_: Json = False
+) -> None:
+    """Make a key to sign packs with: the private one is written, the public one said."""
+    from plucky_heron.handover.signing import make_key
+
+    public = make_key(out)
+    report(
+        {"file": str(out), "public_key": public},
+        json_,
+        [f"private key: {out} (keep it to yourself)", f"public key: {public}"],
+    )
 
 
 @app.command()
@@ -86,6 +105,9 @@ def rollout(
         bool,
         typer.Option("--full-authority", help="No first episode in which the controller keeps near its safe commands."),
     ] = False,
+    signed_by: Annotated[
+        str, typer.Option("--signed-by", help="Only a pack signed by this public key (hexadecimal digits).")
+    ] = "",
     log: Annotated[
         Path | None, typer.Option("--log", help="CSV to write: what was sensed and commanded, by the contract's names.")
     ] = None,
@@ -119,7 +141,14 @@ def rollout(
         return
     kept_in = project or project_of(pack / "pack.json")
     result = roll_out(
-        pack, on, episodes=episodes, lock_step=fast, faults=wrong, full_authority=full_authority, project=kept_in
+        pack,
+        on,
+        episodes=episodes,
+        lock_step=fast,
+        faults=wrong,
+        full_authority=full_authority,
+        wanted_key=signed_by,
+        project=kept_in,
     )
     if log is not None:
         write_whole(log, log_text(result))

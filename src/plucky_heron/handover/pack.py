@@ -18,7 +18,8 @@ import numpy as np
 
 from plucky_heron.analysis.statistics import wilson
 from plucky_heron.errors import FileError, StateError
-from plucky_heron.files import read_bytes, write_whole
+from plucky_heron.files import is_file, read_bytes, read_json, write_whole
+from plucky_heron.handover.changes import changes
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.description import PACK_FORMAT, pack_hash
 from plucky_heron.handover.equality import (
@@ -37,6 +38,7 @@ from plucky_heron.handover.forms.fixed import run_fixed
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
 from plucky_heron.handover.forms.templates import templates
 from plucky_heron.handover.reading import read_pack
+from plucky_heron.handover.signing import SIGNATURE, sign
 from plucky_heron.handover.trying import safe_warning, sign_answers
 from plucky_heron.learning.policy import Policy
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, kept_policy
@@ -52,9 +54,14 @@ HOLD_TIME = 0.1
 
 
 def write_pack(
-    project: Path, row: RunRow, out: Path, forms: Sequence[str] = ALWAYS, safe_kind: str = "ramp"
+    project: Path,
+    row: RunRow,
+    out: Path,
+    forms: Sequence[str] = ALWAYS,
+    safe_kind: str = "ramp",
+    key: Path | None = None,
 ) -> dict[str, Any]:
-    """Export the kept policy of a run to `out` in these `forms` and check it.
+    """Export the kept policy of a run to `out` in these `forms` and check it; signed where there is a `key`.
 
     Returns
     -------
@@ -92,7 +99,11 @@ def write_pack(
         sheet = templates().get_template("data-sheet.md.j2")
         proof = _proof_facts(store.last_result(row.id, PROOF))
         files["data-sheet.md"] = sheet.render(title=title, pack=pack, proof=proof)
-        files["pack.json"] = json.dumps(pack, indent=2, allow_nan=False)
+        description = json.dumps(pack, indent=2, allow_nan=False)
+        files["pack.json"] = description
+        if key is not None:
+            files[SIGNATURE] = sign(description.encode(), key)
+        before = _before(out)
         _put(out, files)
         read_pack(out).trust()
         answer = {
@@ -103,10 +114,20 @@ def write_pack(
         }
         answer["fixed_point"] = equality["fixed_point"]
         answer["warnings"] = [warning] if warning else []
+        answer["changes"] = changes(before, pack) if before is not None else []
         store.add_result(row.id, PACK, answer)
     finally:
         store.close()
     return answer
+
+
+def _before(out: Path) -> dict[str, Any] | None:
+    """The description of the pack that stands there; None without one that can be read."""
+    try:
+        found = read_json(out / "pack.json") if is_file(out / "pack.json") else None
+    except FileError:
+        return None
+    return found if isinstance(found, dict) and isinstance(found.get("inputs"), list) else None
 
 
 def safe_commands(problem: Problem) -> list[float]:

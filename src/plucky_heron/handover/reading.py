@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from plucky_heron.errors import FileError
 from plucky_heron.files import check_path, explain, inside, is_file, read_bytes, read_json, write_whole
 from plucky_heron.handover.description import PACK_FORMAT, PackDescription, pack_hash
+from plucky_heron.handover.signing import signer_of
 from plucky_heron.task.problem import Problem, read_problem
 from plucky_heron.trust import UntrustedError, digest_of, trust_digest, trusted
 
@@ -26,6 +27,8 @@ class Pack:
     folder: Path
     facts: dict[str, Any]
     files: dict[str, bytes]
+    signer: str = ""
+    """The public key that signed it, in hexadecimal digits; "" where it is not signed."""
 
     @property
     def digest(self) -> str:
@@ -94,7 +97,7 @@ def read_pack(folder: Path) -> Pack:
         if name not in facts["hashes"]:
             raise FileError(path, f"hashes.{name}", None, "is missing")
     files = {name: _checked(folder, name, wanted) for name, wanted in facts["hashes"].items()}
-    return Pack(folder, facts, files)
+    return Pack(folder, facts, files, signer_of(folder, read_bytes(path)))
 
 
 def _checked(folder: Path, name: str, wanted: str) -> bytes:

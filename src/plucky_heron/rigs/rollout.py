@@ -16,6 +16,7 @@ from plucky_heron.errors import FileError, StateError, did_you_mean, quoted
 from plucky_heron.files import is_file
 from plucky_heron.handover.forms.running import OnnxPolicy
 from plucky_heron.handover.reading import Pack, read_pack
+from plucky_heron.handover.signing import check_signer
 from plucky_heron.rigs.board import BoardRig
 from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, STOP, episode_mark, pack_sensors
 from plucky_heron.rigs.faults import Faults, FaultySensors, with_values
@@ -117,6 +118,7 @@ def roll_out(
     lock_step: bool = False,
     faults: Faults = NO_FAULTS,
     full_authority: bool = False,
+    wanted_key: str = "",
     watch: Callable[[Sample], bool] | None = None,
     project: Path | None = None,
 ) -> RolloutResult:
@@ -130,6 +132,8 @@ def roll_out(
         What goes wrong between plant and controller. The same starts inside the program run without.
     full_authority
         Of a controller at an address: without a first episode in which it keeps its commands near the safe ones.
+    wanted_key
+        Public key that must have signed the pack, in hexadecimal digits; "" for any or none.
     watch
         Called after every sample; returning False stops the rollout.
     project
@@ -151,6 +155,8 @@ def roll_out(
             f"no rig {quoted(rig)}; {did_you_mean(rig, RIGS)}, or udp:HOST:PORT, or serial:PORT for a controller of your own"
         )
     pack = read_pack(folder)
+    if wanted_key:
+        check_signer(folder, pack.signer, wanted_key)
     if not is_remote(rig):
         pack.ask()
     problem = pack.problem()

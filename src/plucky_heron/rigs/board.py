@@ -33,6 +33,7 @@ FIXED = ("-mfloat-abi=soft", "-DHERON_RUNTIME_FIXED")
 EMULATED_CLOCK = 25e6
 """Hz of the emulated processor; its emulator counts a nanosecond an instruction, so forty instructions pass a clock."""
 PATIENCE = 20.0
+SEND_TIMEOUT = 1.0
 
 
 class BoardRig:
@@ -106,6 +107,8 @@ class BoardRig:
                     )
                     raise StateError(f"the emulated board did not start: {said}") from error
                 time.sleep(0.02)
+        # a board that does not read, because nobody reads what it says, must not hold whoever writes for ever
+        self._socket.settimeout(SEND_TIMEOUT)
         self._frames, self._ready = Frames(), []
         if not self._ask(b"PHR?", b"PHR1", until):
             raise StateError("the emulated board says nothing")

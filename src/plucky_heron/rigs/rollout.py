@@ -36,6 +36,8 @@ Array = np.ndarray
 
 RIGS = ("host", "arm64", "arm32", "board", "board-fixed", "plc")
 NO_FAULTS = Faults()
+MOST_KEPT = 20
+"""Episodes of which what happened inside is kept."""
 ROLLOUT_STREAM = "rollout"
 _PATIENCE = 2.0
 """Seconds to wait for any sign in real time before the rig is given up."""
@@ -81,6 +83,8 @@ class RolloutResult:
     """Samples whose command was no finite number, on the rig or inside; each fails its episode."""
     counters: dict[str, int] = field(default_factory=dict)
     recordings: list[Recording] = field(default_factory=list)
+    inside: list[Recording] = field(default_factory=list)
+    """The first episodes inside the program."""
     stopped: bool = False
     footprint: dict[str, Any] = field(default_factory=dict)
     """Of a board: bytes of flash, RAM and stack, instructions of the longest call."""
@@ -163,7 +167,14 @@ def roll_out(
     if len(problem.sensed) != len(pack.facts["inputs"]) or len(problem.commands) != len(pack.facts["outputs"]):
         raise FileError(folder / "pack.json", "inputs", None, "does not fit the task in the pack")
     inside = PackDriver(pack)
-    trials = run_trials(problem, inside, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=episodes)
+    trials = run_trials(
+        problem,
+        inside,
+        seed=EVALUATION_SEED,
+        stream=ROLLOUT_STREAM,
+        count=episodes,
+        record=range(min(episodes, MOST_KEPT)),
+    )
     result = RolloutResult(rig, lock_step, faults=faults.asked(), problem=problem)
     controller: Rig = remote_rig(rig, len(problem.commands)) if is_remote(rig) else make_rig(rig, pack)
     loop = _Loop(problem, controller, result, lock_step, watch, inside, faults)
@@ -186,6 +197,7 @@ def roll_out(
             result.footprint = controller.footprint()
         controller.close()
     done = len(result.scores)
+    result.inside = [trials.recordings[k] for k in range(min(done, MOST_KEPT))]
     result.scores_inside = [float(x) for x in trials.score[:done]]
     result.successes_inside = [bool(x) for x in trials.success[:done]]
     if project is not None and done and not faults.any:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.strip_recorder import StripRecorder
@@ -32,16 +32,32 @@ from plucky_heron.desktop.theme import font, theme
 from plucky_heron.errors import HeronError
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.equality import VECTORS
-from plucky_heron.handover.forms.catalogue import TOLERANCE
+from plucky_heron.handover.forms.catalogue import ALWAYS, TOLERANCE, TOLERANCES
 from plucky_heron.handover.pack import HOLD_TIME, write_pack
 from plucky_heron.handover.reading import read_pack
-from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
+from plucky_heron.rigs.faults import ALL, MOST, read_faults
+from plucky_heron.rigs.rollout import RIGS, ROLLOUT_STREAM, RolloutResult, Sample, roll_out
 from plucky_heron.runs.results import PACK, PROOF, ROLLOUT
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.trust import UntrustedError
 from plucky_heron.units import pretty_unit
+
+FORM_WORDS = {
+    "onnx": "ONNX, opset 17", "c99": "C99, float32, no heap", "c": "C99, float32, no heap", "fixed": "C99, fixed point, 16 bits", "st": "Structured Text",
+    "fmu": "FMU, FMI 3.0",
+}  # fmt: skip
+EXTRA = {"fixed": "fixed point", "st": "Structured Text", "fmu": "FMU"}
+"""Forms that are not in every pack."""
+RIG_WORDS = {
+    "host": "host", "arm64": "ARM Linux, 64 bits", "arm32": "ARM Linux, 32 bits", "board": "board, Cortex-M4F", "board-fixed": "board, fixed point", "plc": "soft controller (PLC)",
+}  # fmt: skip
+RIG_DOES = {
+    "host": "own process, the pack's C, UDP on loopback", "arm64": "the same C for ARM, under an emulator of its instructions", "arm32": "the same C for ARM, under an emulator of its instructions",
+    "board": "the pack's firmware without an operating system, emulated, over its serial line", "board-fixed": "the firmware with the fixed-point form, no floating-point unit used",
+    "plc": "the pack's Structured Text in a scan cycle, Modbus registers of 16 bits",
+}  # fmt: skip
 
 
 class RoundTrips(QWidget):
@@ -96,6 +112,8 @@ class HandoverStation(Station):
         self.samples: list[Sample] = []
         self._drawn: object = None
         self.result: RolloutResult | None = None
+        self.measured = 0.0
+        """Median round trip of the last rollout in real time (s)."""
         self.shown_problem: Problem | None = None
         grid = QGridLayout(self)
         grid.setContentsMargins(16, 10, 16, 14)
@@ -109,14 +127,52 @@ class HandoverStation(Station):
         self.forms = Card("Forms", "")
         self.form_rows = Rows((0, 5, 3), spacing=4)
         self.forms.body.addWidget(self.form_rows)
+        more = QHBoxLayout()
+        self.extra = {form: QCheckBox(words) for form, words in EXTRA.items()}
+        for form, box in self.extra.items():
+            box.setToolTip(FORM_WORDS[form])
+            more.addWidget(box)
+        more.addStretch(1)
+        self.forms.body.addLayout(more)
+        safe = QHBoxLayout()
+        self.safe = Choice("without valid inputs")
+        for words, key in (
+            ("ramp to the safe commands", "ramp"),
+            ("safe commands at once", "command"),
+            ("hold the last ones", "hold"),
+        ):
+            self.safe.addItem(words, key)
+        safe.addWidget(label("without inputs", "soft"))
+        safe.addWidget(self.safe, 1)
+        self.forms.body.addLayout(safe)
+        self.warning = label("", "wrong", wrap=True)
+        self.warning.hide()
+        self.forms.body.addWidget(self.warning)
         self.forms.body.addWidget(rule())
         self.forms.body.addWidget(label("FILES", "caption"))
         self.file_rows = Rows((1,), spacing=1)
         self.forms.body.addWidget(scrolled(self.file_rows), 1)
         self.rig = Card("Rig", "simulated controller")
+        which = QHBoxLayout()
+        self.which = Choice("rig")
+        for name in RIGS:
+            self.which.addItem(RIG_WORDS[name], name)
+        self.faults = QLineEdit()
+        self.faults.setAccessibleName("faults on the way")
+        self.faults.setPlaceholderText("faults, such as loss=5%")
+        self.faults.setToolTip(f"apart by commas: {', '.join(MOST)}; for some of everything: {ALL}")
+        which.addWidget(self.which, 1)
+        which.addWidget(self.faults, 1)
+        self.rig.body.addLayout(which)
+        self.slower = label("", "wrong", wrap=True)
+        self.take = button("Take it into the task", self.take_delay, "", "take the rig's dead time into the task")
+        self.slower.hide()
+        self.take.hide()
         self.rig_rows = Rows((4, 5), spacing=2)
         self.rig.body.addWidget(self.rig_rows)
         self.trips = RoundTrips()
+        self.rig.body.addWidget(self.slower)
+        self.rig.body.addWidget(self.take)
         self.rig.body.addWidget(self.trips, 1)
         self.drawing = Drawing(bench.playback)
         picture = bare_card(self.drawing, "drawing")
@@ -190,11 +246,12 @@ class HandoverStation(Station):
             self.form_rows.add(None, label("written and checked together", "soft"))
         else:
             self.forms.note.setText(f"largest difference on {VECTORS} vectors")
-            names = {"onnx": "ONNX, opset 17", "c": "C99, float32, no heap"}
+            for form, box in self.extra.items():
+                box.setChecked(form in pack["equality"])
             for form, value in pack["equality"].items():
                 cells = (
-                    Mark("passed" if value <= TOLERANCE else "wrong"),
-                    label(names.get(form, form), "strong"),
+                    Mark("passed" if value <= TOLERANCES.get(form, TOLERANCE) else "wrong"),
+                    label(FORM_WORDS.get(form, form), "strong"),
                     label(f"{value:.0e} of range", ""),
                 )
                 self.form_rows.add(*cells)
@@ -202,6 +259,9 @@ class HandoverStation(Station):
                 self.file_rows.add(ElidedLabel(name, "soft"))
         self.form_rows.finish()
         self.file_rows.finish()
+        told = pack.get("warnings", []) if pack is not None else []
+        self.warning.setText(told[0] if told else "")
+        self.warning.setVisible(bool(told))
         self._show_rig()
 
     def _show_contract(self, problem: Problem) -> None:
@@ -229,18 +289,23 @@ class HandoverStation(Station):
         self.rig_rows.clear()
         row = self.bench.row()
         found = self.bench.store.last_result(row.id, ROLLOUT) if row is not None else None
+        if self.result is not None and not self.samples and self.result.faults:
+            found = self.result.summary()
+        self._show_delay(found)
         if self.samples:
             missed = sum(s.round_trip is None for s in self.samples)
-            self.rig_rows.add(label("host", "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
+            name = str(self.which.currentData())
+            self.rig_rows.add(label(name, "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
             self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
         elif found is None:
-            self.rig_rows.add(
-                label("host", "strong"), label("own process, the pack's C, UDP on loopback", "soft", wrap=True)
-            )
+            self.rig_rows.add_wide(label(RIG_DOES[str(self.which.currentData())], "soft", wrap=True))
         else:
             trip = found["round_trip_ms"]
             lines = [
-                ("mode", f"{found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}"),
+                (
+                    "on",
+                    f"{found['rig']}, {found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}",
+                ),
                 ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
                 ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
                 ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
@@ -250,29 +315,75 @@ class HandoverStation(Station):
                     " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost")),
                 ),
             ]
+            if board := found.get("footprint"):
+                lines[-2:] = [
+                    (
+                        "flash, RAM, stack",
+                        f"{board['flash']:,} · {board['ram']:,} · {board['stack']:,} bytes".replace(",", " "),
+                    ),
+                    ("longest call", f"{board['instructions']:,} instructions".replace(",", " ")),
+                    (f"at {board['assumed_clock'] / 1e6:g} MHz, assumed", f"{1e3 * board['assumed_seconds']:.2g} ms"),
+                ]
+            if (
+                found.get("faults") and not found["command_difference"]
+            ):  # with wrong sensors there is nothing to compare
+                lines = [line for line in lines if line[0] != "commands differ"]
+            if found.get("faults"):
+                lines[-1:] = [
+                    (
+                        "on the way",
+                        " · ".join(f"{count} {what}" for what, count in found["link"].items()) or "nothing went wrong",
+                    ),
+                    ("controller", " · ".join(f"{count} {what}" for what, count in found["counters"].items() if count)),
+                ]
             for title, text in lines:
-                self.rig_rows.add(label(title, "soft"), label(text))
+                self.rig_rows.add(label(title, "soft"), ElidedLabel(text, ""))
             if self.result is not None:
                 self.trips.trips = self.result.round_trips
         if self.bench.problem is not None:
             self.trips.sample = self.bench.problem.sample_time
         self.trips.update()
 
+    def _show_delay(self, found: dict[str, Any] | None) -> None:
+        """Whether the rig was slower than the task assumes, and the way to tell it."""
+        problem = self.bench.problem
+        median = 1e-3 * found["round_trip_ms"]["median"] if found is not None and found["mode"] == "real time" else 0.0
+        assumed = problem.task.timing.dead_time if problem is not None else 0.0
+        slower = problem is not None and median > assumed + max(0.001, 0.1 * problem.sample_time)
+        self.measured = median
+        self.slower.setText(
+            f"the rig takes {1e3 * median:.3g} ms, the task assumes {1e3 * assumed:g} ms" if slower else ""
+        )
+        self.slower.setVisible(slower)
+        self.take.setVisible(slower)
+
+    def take_delay(self) -> None:
+        """Write the rig's median round trip into the task as its dead time."""
+        told = f"{1e3 * self.measured:.3g} ms"
+        wrong = self.bench.edit("tasks", ["timing", "dead_time"], told, f"dead time: {told}, as measured on the rig")
+        if wrong:
+            self.bench.say(wrong)
+
     def write_the_pack(self) -> None:
         """Export and check."""
         bench, row, folder = self.bench, self.bench.row(), self._folder()
         if row is None or folder is None:
             return
-        project = bench.project.folder
-        bench.start_job(f"writing the pack of run {row.id}", lambda _: write_pack(project, row, folder), lambda _: None)
+        project, safe = bench.project.folder, str(self.safe.currentData())
+        forms = (*ALWAYS, *(form for form, box in self.extra.items() if box.isChecked()))
+        bench.start_job(
+            f"writing the pack of run {row.id}", lambda _: write_pack(project, row, folder, forms, safe), lambda _: None
+        )
 
     def roll_out(self) -> None:
-        """Run the pack on the host rig; the strip recorder follows."""
+        """Run the pack on the chosen rig; the strip recorder follows."""
         bench, row, folder = self.bench, self.bench.row(), self._folder()
         if row is None or folder is None:
             return
         lock_step, project = bool(self.mode.currentData()), bench.project.folder
+        rig = str(self.which.currentData())
         try:
+            faults = read_faults(self.faults.text())
             pack = read_pack(folder)
             pack.ask()
             problem = pack.problem()
@@ -295,7 +406,13 @@ class HandoverStation(Station):
                 return job.tell(min(1.0, seen / total)) if seen % 10 == 0 else not job.stopping
 
             return roll_out(
-                folder, "host", episodes=5 if lock_step else 1, lock_step=lock_step, watch=watch, project=project
+                folder,
+                rig,
+                episodes=5 if lock_step else 1,
+                lock_step=lock_step,
+                faults=faults,
+                watch=watch,
+                project=project,
             )
 
         def then(result: RolloutResult) -> None:
@@ -304,10 +421,11 @@ class HandoverStation(Station):
                 bench.playback.load(
                     problem,
                     result.recordings[-1],
-                    f"rig host · start {len(result.scores) - 1} · {result.summary()['mode']}",
+                    f"rig {rig} · start {len(result.scores) - 1} · {result.summary()['mode']}",
+                    tuple(result.inside[-1:]),
                 )
 
-        job = bench.start_job("rolling out on the host rig", work, then)
+        job = bench.start_job(f"rolling out on the rig {rig}", work, then)
         if job is not None:
             job.shown.connect(self._sample)
 
@@ -319,7 +437,9 @@ class HandoverStation(Station):
             return
         problem = self.shown_problem
         recording = live_recording(problem, self.samples)
-        self.bench.playback.show(problem, recording, f"rig host · start {sample.episode} · running")
+        self.bench.playback.show(
+            problem, recording, f"rig {self.which.currentData()} · start {sample.episode} · running"
+        )
         self._show_rig()
 
 

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QObject, QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
@@ -367,3 +367,36 @@ def test_a_damaged_project_file_is_explained_and_the_window_stays(qtbot: QtBot, 
     path.write_text(good)
     window.bench.reload()
     assert window.bench.trouble == ""
+
+
+def test_other_forms_and_rigs_with_faults_and_the_rig_s_delay_into_the_task(
+    qtbot: QtBot, trained_window: Window
+) -> None:
+    go(qtbot, trained_window, 6)
+    station, bench = trained_window.stations[6], trained_window.bench
+    path = bench.project.folder / "tasks" / "lift.toml"
+    before = path.read_text()
+    station.extra["st"].setChecked(True)
+    station.safe.setCurrentIndex(2)
+    qtbot.mouseClick(station.write, LEFT)
+    settled(qtbot, trained_window)
+    folder = station._folder()
+    assert (folder / "policy.st").is_file() and '"kind": "hold"' in (folder / "pack.json").read_text()
+    assert station.extra["st"].isChecked() and not station.extra["fmu"].isChecked()
+    station.which.setCurrentIndex(station.which.findData("plc"))
+    station.faults.setText("loss=10")
+    qtbot.mouseClick(station.roll, LEFT)
+    assert "between 0 and 1" in bench.trouble
+    station.faults.setText("loss=10%")
+    station.mode.setCurrentIndex(1)
+    qtbot.mouseClick(station.roll, LEFT)
+    settled(qtbot, trained_window)
+    shown = [w.text() for w in station.rig_rows.findChildren(QLabel)]
+    assert any("plc, lock-step" in text for text in shown) and any("lost" in text for text in shown)
+    assert bench.playback.ghosts and bench.playback.ghosts[0].driver == "inside"
+    assert not station.take.isVisible()
+    station._show_delay({"mode": "real time", "round_trip_ms": {"median": 12.34}})
+    assert station.take.isVisible() and "12.3 ms" in station.slower.text()
+    qtbot.mouseClick(station.take, LEFT)
+    qtbot.waitUntil(lambda: bench.problem.task.timing.dead_time == pytest.approx(0.0123), timeout=5000)
+    path.write_text(before)  # other tests have this project, too

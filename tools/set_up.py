@@ -55,8 +55,8 @@ def _offered(what: str) -> bool:
         return _compiles()
     if what in OF_RIGS:
         return Path(OF_RIGS[what]).exists()
-    if what.startswith(("qemu-", "arm-", "aarch64-")):
-        return shutil.which(what) is not None
+    if what.startswith(("qemu-", "arm-", "aarch64-", "mosquitto")):
+        return shutil.which(what, path=f"{os.environ.get('PATH', '')}:/usr/sbin") is not None
     try:
         ctypes.CDLL(what)
     except OSError:

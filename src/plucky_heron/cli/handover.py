@@ -81,7 +81,7 @@ def rollout(
         str,
         typer.Option(
             "--on",
-            help="The rig: host, arm64, arm32, board, board-fixed, plc; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].",
+            help="The rig: host, arm64, arm32, board, board-fixed, plc, fleet; or a controller of your own: udp:HOST:PORT, serial:PORT[@BAUD].",
         ),
     ] = "host",
     episodes: Annotated[int, typer.Option("--episodes", min=1, max=1000, help="Starts to run.")] = 5,
@@ -105,6 +105,11 @@ def rollout(
         bool,
         typer.Option("--full-authority", help="No first episode in which the controller keeps near its safe commands."),
     ] = False,
+    devices: Annotated[int, typer.Option("--devices", min=1, max=50, help="Of a fleet: how many, of mixed kinds.")] = 6,
+    fleet: Annotated[
+        Path | None,
+        typer.Option("--fleet", help="Folder that keeps the state of a fleet; else fleet/ beside the pack."),
+    ] = None,
     signed_by: Annotated[
         str, typer.Option("--signed-by", help="Only a pack signed by this public key (hexadecimal digits).")
     ] = "",
@@ -130,6 +135,9 @@ def rollout(
 
     if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
         raise FileError(log, "--log", None, "name a file in a folder that is there")
+    if on == "fleet":
+        _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, json_)
+        return
     if dry_run:
         _dry_run(pack, on, json_)
         return
@@ -177,6 +185,38 @@ def rollout(
         lines.append(f"success {100 * answer['success']:.0f} %, inside {100 * answer['success_inside']:.0f} %")
     report(answer, json_, lines)
     raise typer.Exit(0 if answer["missed"] == 0 or wrong.any or not fast else 1)
+
+
+def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, json_: bool) -> None:
+    """A pack over a fleet of simulated devices, in waves."""
+    import dataclasses
+
+    from plucky_heron.handover.reading import read_pack
+    from plucky_heron.rigs.fleet.coordinator import Fleet, mixed
+
+    known = read_pack(pack)
+    known.ask()
+    with Fleet(folder, mixed(count, known), signed_by) as found:
+        result = found.roll_out(pack, episodes, lambda text: print(text, file=sys.stderr))
+    told = [dataclasses.asdict(d) for d in result.devices]
+    lines = [
+        f"{d.name:<12}{d.kind:<8}{d.state:<12}{'' if d.success is None else f'{100 * d.success:.0f} %':>6}  {d.reason}"
+        for d in result.devices
+    ]
+    lines.append(f"stopped and taken back: {result.reason}" if result.rolled_back else "complete")
+    report(
+        {
+            "rig": "fleet",
+            "devices": told,
+            "stopped": result.stopped,
+            "rolled_back": result.rolled_back,
+            "reason": result.reason,
+            "log": str(folder / "fleet.log"),
+        },
+        json_,
+        lines,
+    )
+    raise typer.Exit(1 if result.rolled_back else 0)
 
 
 def _dry_run(pack: Path, on: str, json_: bool) -> None:

@@ -8,14 +8,17 @@ import numpy as np
 import pytest
 import tomlkit
 from PIL import Image
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.identify_sheet import IdentifySheet
 from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
 from plucky_heron.desktop.window import Window
 from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.plant import Plant
 from plucky_heron.errors import FileError
 from plucky_heron.files import validate
 from plucky_heron.machine.reading import read_machine
@@ -27,6 +30,7 @@ from plucky_heron.simulation.drivers import Constant
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.importing import as_document, legend_of, mesh_shape
 from plucky_heron.task.machine_import import machine_from_urdf
+from tests.conftest import copy_demo
 from tests.desktop.test_window import LEFT, opened
 
 MACHINES = sorted(p.stem for p in (demo_source() / "machines").glob("*.toml"))
@@ -201,3 +205,42 @@ def test_the_machine_goes_out_as_urdf_and_what_is_lost_is_named(qtbot: QtBot, fo
         (tmp_path / "blocked").write_text("a file")
         station.parts.write_urdf(tmp_path / "blocked" / "sower.urdf")
         assert "blocked" in station.problem_text.text()
+
+
+def test_parameters_of_the_machine_are_found_from_a_log_and_taken_over(qtbot: QtBot, tmp_path: Path) -> None:
+    folder = copy_demo(tmp_path / "quillmere")
+    problem = Project(folder).problem("lift")
+    rng = np.random.default_rng(2)
+    plant = Plant(problem.model, 1, 0.004)
+    problem.model.vary(plant.rows, np.arange(1), "basket.mass", np.array([75.0]))
+    plant.settle_drives(np.arange(1))
+    lines = ["time,trolley position,cable angle,cable length,push,reel"]
+    for k in range(300):
+        if k % 20 == 0:
+            u = rng.uniform([-300, -0.3], [300, 0.3])
+        lines.append(",".join(f"{x:.9g}" for x in (0.02 * k, *(plant.position[0] + 1e-4 * rng.standard_normal(3)), *u)))
+        plant.step(u[None].copy(), 5)
+    (tmp_path / "log.csv").write_text("\n".join(lines))
+    window = Window(folder)
+    qtbot.addWidget(window)
+    window.show()
+    sheet = IdentifySheet(window.bench, tmp_path / "log.csv", window)
+    sheet.open()
+    qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
+    assert "tick at least one" in sheet.wrong.text() and not sheet.to_machine.isEnabled()
+    sheet.boxes["basket.mass"].setChecked(True)
+    qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: sheet.fit is not None and window.bench.job is None, timeout=60_000)
+    assert sheet.start.isEnabled() and "held out" not in sheet.wrong.text() and "windows of 0.4 s" in sheet.said.text()
+    qtbot.mouseClick(sheet.to_machine, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) < 2.0, timeout=5000)
+    qtbot.mouseClick(sheet.to_task, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(
+        lambda: float(window.bench.problem.task.variation["basket.mass"].model_dump()["uniform"][0]) > 60.0,
+        timeout=5000,
+    )
+    wrong = IdentifySheet(window.bench, tmp_path / "none.csv", window)
+    wrong.boxes["push.lag"].setChecked(True)
+    wrong.run()
+    assert "no such file" in wrong.wrong.text()
+    window.close()

@@ -49,7 +49,7 @@ class ProjectMenu(QObject):
         found: list[tuple[str, Callable[[], object]]] = [
             ("New project …", self.new_project), ("Open project …", self.open_project), ("Save a copy of the project …", self.save_copy),
             ("New machine …", self.new_machine), ("Bring in a URDF …", self.bring_in),
-            ("New site …", self.new_site),
+            ("New site …", self.new_site), ("Identify from a log …", self.identify),
         ]  # fmt: skip
         kinds: tuple[Kind, ...] = ("machines", "sites", "tasks", "recipes")
         for kind in kinds:
@@ -76,10 +76,10 @@ class ProjectMenu(QObject):
             recent.addAction(f"{folder.name}   {folder.parent}", lambda f=folder: self.opened.emit(f))
         recent.setEnabled(bool(others))
         self.menu.addSeparator()
-        for text, action in entries[3:6]:
+        for text, action in entries[3:7]:
             self.menu.addAction(text, action)
         inner: dict[str, QMenu] = {}
-        for text, action in entries[6:]:
+        for text, action in entries[7:]:
             word = text.split()[2 if text.startswith("All of") else 1]
             if word not in inner:
                 inner[word] = self.menu.addMenu(word.capitalize())
@@ -146,6 +146,17 @@ class ProjectMenu(QObject):
         name, _ = QFileDialog.getOpenFileName(self.window_, "Bring in", "", "machines (*.urdf *.xml)")
         if name:
             self.show_sheet(ImportSheet(self.bench, Path(name), "", self.window_))
+
+    def identify(self) -> None:
+        """Parameters of the machine from a log of it."""
+        from plucky_heron.desktop.forms.identify_sheet import IdentifySheet
+
+        if self.bench.problem is None:
+            self.bench.say("choose a machine with a task first: its names and its site are those of the log")
+            return
+        name, _ = QFileDialog.getOpenFileName(self.window_, "Log of the machine", "", "logs (*.csv)")
+        if name:
+            self.show_sheet(IdentifySheet(self.bench, Path(name), self.window_))
 
     def edit_all(self, kind: Kind) -> None:
         """Everything that stands in the chosen file of a kind."""

@@ -93,6 +93,7 @@ def requests(pack: Pack, count: int, chance: random.Random) -> bool:
                     + bytes([2 * some])
                     + bytes(chance.getrandbits(8) for _ in range(2 * some))
                 )
+            line.settimeout(0.5)
             try:
                 line.send(
                     chance.randrange(65536).to_bytes(2, "big")
@@ -103,6 +104,7 @@ def requests(pack: Pack, count: int, chance: random.Random) -> bool:
                     + body
                 )
                 if number % 10 == 9:  # else both ends would wait for the other to read
+                    line.settimeout(0.01)
                     line.recv(65536)
             except TimeoutError:
                 pass

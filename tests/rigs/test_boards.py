@@ -22,7 +22,7 @@ from plucky_heron.rigs.board import BoardRig
 from plucky_heron.rigs.datagrams import LOCK_STEP, pack_sensors
 from plucky_heron.rigs.faults import read_faults
 from plucky_heron.rigs.framing import stuffed
-from plucky_heron.rigs.rollout import roll_out
+from plucky_heron.rigs.rollout import Sample, roll_out
 from plucky_heron.runs.store import RunRow
 
 TOOLS = {"board": ("arm-none-eabi-gcc", "qemu-system-arm"), "arm64": ("aarch64-linux-gnu-gcc", "qemu-aarch64"), "arm32": ("arm-linux-gnueabihf-gcc", "qemu-arm")}  # fmt: skip
@@ -108,8 +108,21 @@ def test_the_board_stands_whatever_comes_on_its_line(packed: Path) -> None:
 
 def test_in_real_time_and_with_faults(packed: Path) -> None:
     need("board")
-    result = roll_out(packed, "board", episodes=1, faults=read_faults("loss=5%,bit_errors=1e-5,restart=3s"))
-    assert len(result.scores) == 1 and result.link["lost"] > 5
+    seen: list[Sample] = []
+
+    def watch(sample: Sample) -> bool:
+        seen.append(sample)
+        return len(seen) < 200  # four seconds of it
+
+    result = roll_out(
+        packed, "board", episodes=1, faults=read_faults("loss=10%,bit_errors=1e-5,restart=2s"), watch=watch
+    )
+    assert (
+        result.stopped
+        and len(seen) == 200
+        and result.link["lost"] > 5
+        and sum(s.round_trip is not None for s in seen) > 100
+    )
 
 
 def test_the_firmware_of_a_pack_builds_by_its_makefile(packed: Path, tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ from plucky_heron.rigs.datagrams import COUNTERS, Command, episode_mark, pack_se
 from plucky_heron.rigs.faults import ALL, MOST, Faults, FaultySensors, read_faults, read_map
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.link import Link
-from plucky_heron.rigs.rollout import fault_map, roll_out
+from plucky_heron.rigs.rollout import Sample, fault_map, roll_out
 from plucky_heron.runs.store import RunRow
 
 
@@ -152,8 +152,14 @@ def test_the_same_start_meets_the_same_faults(packed: Path) -> None:
 
 @pytest.mark.parametrize("lock_step", [True, False])
 def test_with_some_of_everything_the_loop_stands(packed: Path, lock_step: bool) -> None:
-    result = roll_out(packed, episodes=1, lock_step=lock_step, faults=read_faults(ALL))
-    assert len(result.scores) == 1 and result.samples > 50 and np.isfinite(result.scores).all()
+    seen: list[Sample] = []
+
+    def watch(sample: Sample) -> bool:
+        seen.append(sample)
+        return len(seen) < 200 or lock_step
+
+    result = roll_out(packed, episodes=1, lock_step=lock_step, faults=read_faults(ALL), watch=watch)
+    assert result.stopped != lock_step and result.samples >= 200 and np.isfinite([s.command for s in seen]).all()
     assert result.link["lost"] > 0 and set(result.summary()["guards"]) == set(COUNTERS)
 
 

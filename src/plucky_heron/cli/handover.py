@@ -126,7 +126,7 @@ def rollout(
     json_: Json = False,
 ) -> None:
     """Run a pack on a simulated controller in closed loop."""
-    from plucky_heron.errors import FileError
+    from plucky_heron.errors import FileError, StateError
     from plucky_heron.files import check_path, write_whole
     from plucky_heron.machine.meshes import project_of
     from plucky_heron.rigs.faults import ALL, read_faults
@@ -135,6 +135,10 @@ def rollout(
 
     if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
         raise FileError(log, "--log", None, "name a file in a folder that is there")
+    if on == "fleet" and dry_run:
+        raise StateError(
+            "--dry-run shows what would be sent to one controller; of a fleet, --devices 1 is the least there is"
+        )
     if on == "fleet":
         _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, json_)
         return

@@ -93,12 +93,20 @@ def write_pack(
     warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)
-    pack = describe(problem, policy, row, equality, files, (parts, answers, safe_kind, warning))
+    around = (parts, answers, safe_kind, warning)
+    pack = describe(problem, policy, row, equality, files, around)
     store = RunStore(project)
     try:
         sheet = templates().get_template("data-sheet.md.j2")
         proof = _proof_facts(store.last_result(row.id, PROOF))
-        files["data-sheet.md"] = sheet.render(title=title, pack=pack, proof=proof)
+        margin = _delay_margin(store.last_result(row.id, PROOF))
+        files["data-sheet.md"] = sheet.render(
+            title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products
+        )
+        files["start-here.md"] = (
+            templates().get_template("start-here.md.j2").render(title=title, pack=pack, margin=margin)
+        )
+        pack = describe(problem, policy, row, equality, files, around)  # with the hashes of what was made from it
         description = json.dumps(pack, indent=2, allow_nan=False)
         files["pack.json"] = description
         if key is not None:
@@ -292,6 +300,13 @@ def _proof_facts(proof: dict[str, Any] | None) -> dict[str, Any] | None:
     share, trials = proof["drivers"]["policy"]["success"], proof["trials"]
     low, high = wilson(round(share * trials), trials)
     return {"success": share, "trials": trials, "low": low, "high": high}
+
+
+def _delay_margin(proof: dict[str, Any] | None) -> float | None:
+    """Seconds of dead time that the policy stands more, where that was looked for."""
+    margins = (proof or {}).get("margins", {}).get("dead time", {})
+    found = margins.get("policy")
+    return None if found is None else float(found)
 
 
 def _put(out: Path, files: dict[str, bytes | str]) -> None:

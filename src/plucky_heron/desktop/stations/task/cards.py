@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QWidget
 
 from plucky_heron.desktop.charts.gauges import Bars, Gauge
 from plucky_heron.desktop.forms.entry_sheet import EntrySheet, Field
 from plucky_heron.desktop.forms.formula_field import FormulaField
 from plucky_heron.desktop.forms.widgets import Card, ElidedLabel, QuantityField, Rows, button, label, rule, scrolled
-from plucky_heron.desktop.stations.task.model import TaskModel
+from plucky_heron.desktop.stations.task.model import TaskModel, transport_text
 from plucky_heron.desktop.theme import theme
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
@@ -284,32 +284,43 @@ class EndsCard(EditCard):
         )
         self.body.addWidget(self.measure)
         self.body.addWidget(rule())
-        self.body.addWidget(label("TIMING", "caption"))
-        line = QGridLayout()
-        line.setHorizontalSpacing(6)
-        line.setVerticalSpacing(1)
+        head = QHBoxLayout()
+        head.addWidget(label("TIMING", "caption"))
+        head.addStretch(1)
+        self.turn = button("how late commands come", self.turn_timing, "link", "turn between clock and lateness")
+        head.addWidget(self.turn)
+        self.body.addLayout(head)
         self.rate, self.limit = QuantityField("1/s", "control rate"), QuantityField("s", "time limit")
         self.substeps = QuantityField("", "substeps")
-        for column, (field, key, text) in enumerate((
-            (self.rate, "control_rate", "Hz control"), (self.substeps, "substeps", "substeps"), (self.limit, "time_limit", "time limit"),
-        )):  # fmt: skip
-            field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
-            line.addWidget(label(text, "soft"), 0, column)
-            line.addWidget(field, 1, column)
         self.late, self.jitter = QuantityField("s", "dead time"), QuantityField("s", "jitter")
         self.lost = QuantityField("", "share lost")
         self.late.setToolTip("from a sample of the sensors until its command is at the drives: transport and computing")
         self.jitter.setToolTip("by how much more that may be, evenly spread, drawn for each sample")
         self.lost.setToolTip("share of samples whose command never arrives: drives hold the one before")
-        for column, (field, key, text) in enumerate((
-            (self.late, "dead_time", "dead time"), (self.jitter, "jitter", "jitter"), (self.lost, "lost", "lost"),
-        )):  # fmt: skip
-            field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
-            line.addWidget(label(text, "soft"), 2, column)
-            line.addWidget(field, 3, column)
-        self.body.addLayout(line)
+        self.timing = QStackedWidget()
+        for fields in (
+            ((self.rate, "control_rate", "Hz control"), (self.substeps, "substeps", "substeps"), (self.limit, "time_limit", "time limit")),
+            ((self.late, "dead_time", "dead time"), (self.jitter, "jitter", "jitter"), (self.lost, "lost", "share lost")),
+        ):  # fmt: skip
+            page = QWidget()
+            line = QGridLayout(page)
+            line.setContentsMargins(0, 0, 0, 0)
+            line.setHorizontalSpacing(6)
+            line.setVerticalSpacing(1)
+            for column, (field, key, text) in enumerate(fields):
+                field.edited.connect(lambda v, _t, k=key, x=text: model.change(("timing", k), _clock(k, v), x))
+                line.addWidget(label(text, "soft"), 0, column)
+                line.addWidget(field, 1, column)
+            self.timing.addWidget(page)
+        self.body.addWidget(self.timing)
         self.clock = label("", "soft", wrap=True)
         self.body.addWidget(self.clock)
+
+    def turn_timing(self) -> None:
+        """Show the clock, or how late commands come."""
+        late = self.timing.currentIndex() == 0
+        self.timing.setCurrentIndex(int(late))
+        self.turn.setText("clock" if late else "how late commands come")
 
     def add(self, kind: str) -> None:
         """An ending to start from."""
@@ -371,7 +382,8 @@ class EndsCard(EditCard):
         self.late.show_value(timing.dead_time)
         self.jitter.show_value(timing.jitter)
         self.lost.show_value(timing.lost)
-        self.clock.setText(f"physics {timing.control_rate * timing.substeps:g} Hz, up to {timing.steps} commands")
+        late = f", {transport_text(timing)} late" if timing.dead_time or timing.jitter or timing.lost else ""
+        self.clock.setText(f"physics {timing.control_rate * timing.substeps:g} Hz, up to {timing.steps} commands{late}")
 
 
 def _clock(key: str, value: float) -> object:

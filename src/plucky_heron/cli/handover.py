@@ -136,9 +136,7 @@ def rollout(
     if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
         raise FileError(log, "--log", None, "name a file in a folder that is there")
     if on == "fleet" and dry_run:
-        raise StateError(
-            "--dry-run shows what would be sent to one controller; of a fleet, --devices 1 is the least there is"
-        )
+        raise StateError("--dry-run is for one controller: name its rig or its address with --on, such as --on host")
     if on == "fleet":
         _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, json_)
         return

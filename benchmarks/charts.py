@@ -78,7 +78,7 @@ def main() -> int:
         )
         station = window.station
         for figure in FIGURES:
-            station.quantity.setCurrentIndex(max(0, station.quantity.findData(figure)))  # type: ignore[attr-defined]
+            station.curves.quantity.setCurrentIndex(max(0, station.curves.quantity.findData(figure)))  # type: ignore[attr-defined]
             spin(application, 0.3)
             station._drawn = None  # type: ignore[attr-defined]
             began = time.perf_counter()

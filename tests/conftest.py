@@ -13,6 +13,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import pytest
 from hypothesis import settings
 
+from plucky_heron.files import data_folder
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
 from plucky_heron.runs.store import RunRow
@@ -44,6 +45,12 @@ def own_data_folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("XDG_DATA_HOME", str(tmp_path_factory.getbasetemp() / "data"))
         yield
+
+
+@pytest.fixture(autouse=True)
+def looked_at_for_the_first_time(own_data_folder: None) -> None:
+    """No test finds the charts as another left them."""
+    (data_folder() / "view.json").unlink(missing_ok=True)
 
 
 @pytest.fixture

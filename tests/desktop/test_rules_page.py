@@ -8,16 +8,20 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.application import make_application
+from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.charts.strip_recorder import StripChart
 from plucky_heron.desktop.forms.widgets import Choice
+from plucky_heron.desktop.shell.causeway import JobLine
 from plucky_heron.desktop.stations.training import model
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
+from plucky_heron.runs.executors import at_once
 from plucky_heron.training.recipe import with_changes
 from plucky_heron.training.stopping.good_enough import GoodEnough
 from tests.conftest import copy_demo
@@ -250,21 +254,21 @@ def test_every_figure_is_a_chart_with_what_seeds_had_and_can_be_saved(
     qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     station = window.station
-    names = [station.quantity.itemText(k) for k in range(station.quantity.count())]
+    names = [station.curves.quantity.itemText(k) for k in range(station.curves.quantity.count())]
     assert {"score", "episode length", "worst episode's score", "change an update (KL)", "critic explains"} <= set(
         names
     )
     station.show_figure("kl")
     assert (
-        station.chart.quantity == "kl"
+        station.curves.chart.quantity == "kl"
         and station.curves.caption.text() == "CHANGE AN UPDATE (KL), MEAN SINCE THE LAST EVALUATION"
     )
-    station.chart.hovered.emit(5000.0)
-    assert station.reading.text().count("seed ") == 2 and "0.0" in station.reading.text()
-    station.chart.hovered.emit(None)
-    assert station.reading.text() == ""
-    station.along.setCurrentIndex(station.along.findData("minutes"))
-    assert station.chart.along == "minutes"
+    station.curves.chart.hovered.emit(5000.0)
+    assert station.curves.note.text().count("seed ") == 2 and "0.0" in station.curves.note.text()
+    station.curves.chart.hovered.emit(None)
+    assert "seed" not in station.curves.note.text()
+    station.curves.along.setCurrentIndex(station.curves.along.findData("minutes"))
+    assert station.curves.chart.along == "minutes"
     for name in ("chart.png", "chart.svg", "figures.csv"):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, name=name: (str(tmp_path / name), ""))
         press(qtbot, station, "save the chart")
@@ -329,7 +333,7 @@ def test_a_click_on_the_chart_plays_the_nearest_policy_with_other_starts_as_ghos
     watching = station.watching
     qtbot.waitUntil(lambda: watching.which.count() > 3, timeout=5000)
     watching.beside.setCurrentIndex(1)
-    station.chart.clicked.emit(1100.0)
+    station.curves.chart.clicked.emit(1100.0)
     qtbot.waitUntil(lambda: bench.playback.recording is not None and bench.job is None, timeout=30_000)
     assert watching.which.currentText() == "at 1.02 k" and "at 1.02 k" in bench.playback.title
     assert len(bench.playback.ghosts) == 7
@@ -346,8 +350,8 @@ def test_endings_and_terms_are_shown_over_training_and_figures_as_means(qtbot: Q
     station, bench = window.station, window.bench
     plain = [e.success for e in bench.course(bench.batch_rows()[0].id)]
     for key in ("endings", "terms"):
-        station.quantity.setCurrentIndex(station.quantity.findData(key))
-        assert len(station.chart.plot.getPlotItem().items) > 3
+        station.curves.quantity.setCurrentIndex(station.curves.quantity.findData(key))
+        assert len(station.curves.chart.plot.getPlotItem().items) > 3
         assert "of seed" in station.curves.caption.text().lower()
     assert bench.run is not None
     found = bench.store.details(bench.run)
@@ -357,8 +361,100 @@ def test_endings_and_terms_are_shown_over_training_and_figures_as_means(qtbot: Q
     course = bench.course(bench.run)
     for k, e in enumerate(course):
         assert abs(sum(values[k] for values in terms.values()) - e.score) < 1e-6 * max(1.0, abs(e.score))
-    station.quantity.setCurrentIndex(station.quantity.findData("success"))
-    station.over.setCurrentIndex(station.over.findData(5))
+    station.curves.quantity.setCurrentIndex(station.curves.quantity.findData("success"))
+    station.curves.over.setCurrentIndex(station.curves.over.findData(5))
     assert "mean of 5 evaluations" in station.curves.caption.text().lower()
-    shown = [e.success for e in next(c for seed, c in station._shown if seed == bench.batch_rows()[0].seed)]
+    shown = [
+        e.success for e in next(c for seed, c in station.curves.shown["success"] if seed == bench.batch_rows()[0].seed)
+    ]
     assert shown[:2] == [plain[0], (plain[0] + plain[1]) / 2] and abs(shown[-1] - sum(plain[-5:]) / 5) < 1e-12
+
+
+def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
+    qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    card = window.station.curves
+    assert not card.second.isVisible()
+    card.beneath.setCurrentIndex(card.beneath.findData("kl"))
+    qtbot.waitUntil(card.second.isVisible, timeout=5000)
+    assert card.second.quantity == "kl" and card.below.text() == "CHANGE AN UPDATE (KL), MEAN SINCE THE LAST EVALUATION"
+    card.chart.hovered.emit(5000.0)
+    assert card.note.text().count("seed 1") == 2  # a value of each chart
+
+    def ends(chart: CurveChart) -> tuple[float, float]:
+        low, high = chart.plot.getPlotItem().vb.viewRange()[0]
+        return float(low), float(high)
+
+    whole = ends(card.chart)
+    assert ends(card.second) == whole
+    qtbot.keyClick(card.second, Qt.Key.Key_Plus)
+    assert card.all.isVisible()
+    near = ends(card.chart)
+    assert near == ends(card.second) and near[1] - near[0] < 0.6 * (whole[1] - whole[0])
+    window.station.refresh()
+    card.draw(window.bench.batch_rows(), [window.bench.course(r.id, whole=True) for r in window.bench.batch_rows()])
+    assert ends(card.chart) == near  # a new evaluation does not throw the person out
+    for _ in range(30):
+        qtbot.keyClick(card.chart, Qt.Key.Key_Right)
+    assert ends(card.chart)[1] <= whole[1] * 1.001
+    for _ in range(60):
+        qtbot.keyClick(card.chart, Qt.Key.Key_Plus)
+    assert ends(card.chart)[1] - ends(card.chart)[0] > 0.005 * (whole[1] - whole[0])
+    qtbot.mouseClick(card.all, LEFT)
+    assert ends(card.chart) == whole and not card.all.isVisible()
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "two.png"), ""))
+    press(qtbot, window.station, "save the chart")
+    assert (tmp_path / "two.png").stat().st_size > 500 and (tmp_path / "two-2.png").stat().st_size > 500
+    again = Window(window.bench.project.folder)
+    qtbot.addWidget(again)
+    again.show()
+    again.enter(3)
+    qtbot.waitUntil(again.station.curves.second.isVisible, timeout=5000)
+    assert again.station.curves.chosen() == ("success", "kl", "steps", 1)
+
+
+def test_the_critics_word_runs_along_with_what_came(qtbot: QtBot, window: Window) -> None:
+    station, bench = window.station, window.bench
+    qtbot.mouseClick(station.watching.play, LEFT)
+    qtbot.waitUntil(lambda: bench.playback.looked is not None and bench.job is None, timeout=30_000)
+    looked, recording = bench.playback.looked, bench.playback.recording
+    assert looked is not None and recording is not None
+    recipe = bench.recipe_of(bench.row())
+    rewards, discount = recording.terms.sum(axis=1), recipe.method_settings().discount
+    k = recording.steps // 2
+    came = sum(discount**n * r for n, r in enumerate(rewards[k:]))
+    if recording.ending == "time is up":
+        came += discount ** (recording.steps - k) * looked.worth.values[-1].mean()
+    assert looked.came[k] == pytest.approx(came, rel=1e-9)
+    window.enter(5)
+    strip = window.station.findChild(StripChart)
+    names = [trace.name for trace in strip.traces]
+    assert "critic's value" in names and names[-1] == "reward a step"
+    trace = strip.traces[names.index("critic's value")]
+    assert trace.values.tolist() == looked.worth.values.mean(axis=1).tolist() and trace.beside is looked.came
+
+
+def test_a_batch_that_ends_is_told_and_runs_at_once_are_chosen(
+    qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    bench, alerted = window.bench, []
+    monkeypatch.setattr(QApplication, "alert", lambda *_: alerted.append(True))
+    monkeypatch.setattr(window, "isActiveWindow", lambda: False)
+    workers = next(w for w in window.station.findChildren(QComboBox) if w.accessibleName() == "runs at once")
+    workers.setCurrentIndex(workers.findData(1))
+    workers.activated.emit(workers.currentIndex())
+    assert at_once(bench.project.folder) == 1
+    monkeypatch.setenv("HERON_WORKERS", "3")
+    assert at_once(bench.project.folder) == 3  # what the command line says comes first
+    monkeypatch.delenv("HERON_WORKERS")
+    bench.edit("recipes", ["seeds"], 2, "seeds: 2")
+    bench.edit("recipes", ["steps"], 3000, "steps: 3000")
+    with qtbot.waitSignal(bench.batch_ended, timeout=60_000) as told:
+        press(qtbot, window.station, "Train 2 seeds")
+    text = told.args[0]
+    assert text.startswith("batch 2 (lift, ") and "2 seeds" in text and "worst" in text
+    assert alerted and window.causeway.findChild(JobLine).note == text
+    workers = next(w for w in window.station.findChildren(QComboBox) if w.accessibleName() == "runs at once")
+    workers.setCurrentIndex(0)
+    workers.activated.emit(0)
+    assert not (bench.project.folder / "runs" / "at-once.txt").exists()

@@ -361,5 +361,5 @@ def test_batches_queue_behind_each_other(folder: Path) -> None:
             time.sleep(0.05)
     finally:
         store.close()
-    assert most <= at_once()
+    assert most <= at_once(folder)
     assert [row.state for row in launch.wait(folder, [*first, *second])] == ["done"] * 3

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QStackedWidget,
+    QSystemTrayIcon,
     QVBoxLayout,
     QWidget,
 )
@@ -63,6 +64,7 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         self._made: dict[int, Station] = {}
         self._asked: set[str] = set()
+        self._tray: QSystemTrayIcon | None = None
         for _ in STATIONS:
             self.stack.addWidget(QWidget())
         layout.addWidget(self.causeway)
@@ -77,6 +79,7 @@ class Window(QMainWindow):
             signal.connect(self._stakes)
         bench.problem_changed.connect(self._begin_or_go_on)
         bench.trust_asked.connect(self.ask_trust)
+        bench.batch_ended.connect(self.tell)
         bench.clashed.connect(self.ask_whose)
         self._shortcuts()
         self.resize(1280, 800)
@@ -94,6 +97,20 @@ class Window(QMainWindow):
             self.bench.say(str(error))
             return
         self.close()
+
+    def tell(self, text: str) -> None:
+        """Say that something long is over; to the whole desktop where the window is not in front."""
+        self.bench.noted.emit(text)
+        if not text or self.isActiveWindow():
+            return
+        QApplication.alert(self)
+        if QSystemTrayIcon.isSystemTrayAvailable():
+            if self._tray is None:
+                self._tray = QSystemTrayIcon(self.windowIcon(), self)
+                self._tray.messageClicked.connect(self.activateWindow)
+            self._tray.show()
+            self._tray.showMessage("Plucky Heron", text, QSystemTrayIcon.MessageIcon.Information)
+            QTimer.singleShot(15_000, self._tray, self._tray.hide)
 
     def _begin_or_go_on(self) -> None:
         """Show what to begin with while the project has no machine, else the stations."""

@@ -20,6 +20,7 @@ from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.replay import Replay, Rows
 from plucky_heron.learning.running import RunningSpread
 from plucky_heron.learning.settings import left
+from plucky_heron.learning.worth import Worth
 from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares, to_shares
 
@@ -235,6 +236,22 @@ class OffPolicy(ABC):
         for critic in self.critics:
             for parameters in (critic.parameters, critic.target):
                 critic.network.layers(parameters)[-1][1][:] += start
+
+    def look_along(self, observations: Array, commands: Array) -> Worth:
+        """What the critics say along an episode; see `learning.worth`."""
+        inputs = self.inputs.of(observations).astype(self.dtype)
+        seen = np.ascontiguousarray(inputs[:, : self.space.seen])
+        shares = to_shares(self.space.low, self.space.high, commands)
+        shares = np.concatenate([shares, self.best(seen[-1:])])
+        both = np.concatenate([inputs, shares], axis=1, dtype=self.dtype)
+        values = np.stack([critic.of(both).astype(np.float64) for critic in self.critics], axis=1)
+        ends = self.spread_ends(seen)
+        bounds = (from_shares(self.space.low, self.space.high, e.astype(np.float64)) for e in ends) if ends else ()
+        return Worth(values * float(self._reward_spread()), *bounds)
+
+    def spread_ends(self, inputs: Array) -> tuple[Array, Array] | None:
+        """Commands a standard deviation below and above the policy's (N, actions), where its network says how far it spreads."""
+        return None
 
     def learn_once(self) -> None:
         """Draw a minibatch and make one update."""

@@ -25,6 +25,7 @@ from plucky_heron.learning.optimiser import Adam
 from plucky_heron.learning.policy import Policy
 from plucky_heron.learning.running import RunningSpread
 from plucky_heron.learning.settings import left
+from plucky_heron.learning.worth import Worth
 from plucky_heron.randomness import freeze, stream, thaw
 from plucky_heron.task.commanding import from_shares
 
@@ -326,6 +327,27 @@ class OnPolicy:
             state = self.loss.remembered(self.parameters, 1, inputs, self.state[1])
             inputs = np.concatenate([inputs, state], axis=1)
         return np.asarray(self.loss.value(self.parameters, np.ascontiguousarray(inputs[copies])), dtype=np.float64)
+
+    def look_along(self, observations: Array, commands: Array) -> Worth:
+        """What the critic says along an episode; see `learning.worth`."""
+        inputs, loss = self.inputs.of(observations), self.loss
+        seen, wide = np.ascontiguousarray(inputs[:, : self.space.seen]), inputs
+        if loss.memories is not None:
+            kept = [np.zeros((len(inputs), self.shared.memory), dtype=inputs.dtype) for _ in range(2)]
+            for which, rows in enumerate((seen, inputs)):
+                state = np.zeros((1, self.shared.memory), dtype=inputs.dtype)
+                for k in range(len(rows)):
+                    state = loss.remembered(self.parameters, which, rows[k : k + 1], state)
+                    kept[which][k] = state[0]
+            seen, wide = (np.concatenate([rows, own], axis=1) for rows, own in zip((seen, inputs), kept, strict=True))
+        spread = float(self.paid.spread[0]) if self.shared.reward_standardisation else 1.0
+        values = np.array(loss.value(self.parameters, wide), dtype=np.float64)[:, None] * spread
+        if not loss.own_spread:
+            return Worth(values)
+        mean, log_spread = loss.means_and_spreads(self.parameters, seen)
+        ends = [mean + sign * np.exp(log_spread) for sign in (-1.0, 1.0)]
+        low, high = (np.tanh(e) if self.shared.squashed else np.clip(e, -1.0, 1.0) for e in ends)
+        return Worth(values, *(from_shares(self.space.low, self.space.high, e.astype(np.float64)) for e in (low, high)))
 
     def policy(self) -> Policy:
         """The mean command, with the present standardisation frozen in."""

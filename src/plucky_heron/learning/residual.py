@@ -13,6 +13,7 @@ import numpy as np
 
 from plucky_heron.learning.method import Experience, Judge, Method, Space
 from plucky_heron.learning.policy import Policy
+from plucky_heron.learning.worth import LooksAlong, Worth
 
 Array = np.ndarray
 
@@ -67,6 +68,14 @@ class Residual:
         """What the method has to show, if anything."""
         shown = getattr(self.inner, "inside", None)
         return shown() if shown is not None else {}
+
+    def look_along(self, observations: Array, commands: Array) -> Worth:
+        """What the method says of the corrections; methods without critics say nothing."""
+        base = self._sum(observations, np.zeros((len(observations), len(self.space.low))))
+        corrections = np.clip(commands - base[:-1], self.inner_low, self.inner_high)
+        if not isinstance(self.inner, LooksAlong):
+            return Worth(np.zeros((len(observations), 0)))
+        return self.inner.look_along(observations, corrections).beside(base)
 
     def policy(self) -> Policy:
         """The sum."""

@@ -111,6 +111,14 @@ class SoftActorCritic(OffPolicy):
         """The mean before squashing, squashed."""
         return np.asarray(np.tanh(self.actor.forward(self.parameters, inputs)[:, : self.actions]))
 
+    def spread_ends(self, inputs: Array) -> tuple[Array, Array]:
+        """The mean before squashing less and plus its spread, squashed."""
+        outputs = self.actor.forward(self.parameters, inputs)
+        mean = outputs[:, : self.actions]
+        middle, half = 0.5 * (LEAST_LOG_SPREAD + MOST_LOG_SPREAD), 0.5 * (MOST_LOG_SPREAD - LEAST_LOG_SPREAD)
+        spread = np.exp(middle + half * np.tanh(outputs[:, self.actions :]))
+        return np.tanh(mean - spread), np.tanh(mean + spread)
+
     def update(self, rows: Rows) -> None:
         """Critics, policy, entropy weight, targets."""
         noise = self.draws.standard_normal((2, len(self.state), self.actions), dtype=np.float32)

@@ -8,21 +8,45 @@ import sys
 import time
 from pathlib import Path
 
-from plucky_heron.files import inside
+from plucky_heron.errors import HeronError
+from plucky_heron.files import inside, is_file, read_text, write_whole
 
 MOST_WORKERS = 256
 WORKERS = "HERON_WORKERS"
 """Variable of the environment that says how many runs may be at work at the same time."""
+CHOSEN = "runs/at-once.txt"
+"""File of a project that says it too: chosen in the window, and obeyed by batches that are at work already."""
 THREADS = 2
 """Of a run that is alone: more did not pay on the machines that were measured."""
 
 
-def at_once() -> int:
-    """How many runs of a project may be at work at the same time: what `WORKERS` says, else one a core."""
-    said = os.environ.get(WORKERS, "")
-    if said.isascii() and said.isdigit() and 1 <= int(said) <= MOST_WORKERS:
-        return int(said)
-    return len(os.sched_getaffinity(0))
+def at_once(project: Path) -> int:
+    """How many runs of a project may be at work at the same time: what `WORKERS` says, else what was chosen, else one a core."""
+    return _workers(os.environ.get(WORKERS, "")) or chosen_at_once(project) or len(os.sched_getaffinity(0))
+
+
+def chosen_at_once(project: Path) -> int | None:
+    """What was chosen in the window; None for one a core."""
+    path = inside(project, CHOSEN)
+    try:
+        return _workers(read_text(path).strip()) if is_file(path) else None
+    except HeronError:
+        return None
+
+
+def choose_at_once(project: Path, count: int | None) -> None:
+    """Let so many runs of a project be at work at the same time; None for one a core. Runs at work are not stopped."""
+    path = inside(project, CHOSEN)
+    if count is None:
+        path.unlink(missing_ok=True)
+        return
+    path.parent.mkdir(parents=True, exist_ok=True)
+    write_whole(path, f"{min(max(count, 1), MOST_WORKERS)}\n")
+
+
+def _workers(said: str) -> int | None:
+    digits = said.isascii() and said.isdigit() and len(said) < 6
+    return int(said) if digits and 1 <= int(said) <= MOST_WORKERS else None
 
 
 def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:

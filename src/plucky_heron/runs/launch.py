@@ -10,6 +10,7 @@ from typing import Any
 from plucky_heron.control.base_controller import base_controller, check_base
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import is_file, read_arrays, read_text, write_whole
+from plucky_heron.learning.method import Method
 from plucky_heron.learning.starting import Source, source_of, start_from
 from plucky_heron.runs.executors import start_batch
 from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
@@ -85,9 +86,28 @@ def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
     problem, recipe = frozen_problem(project, row), frozen_recipe(project, row)
     step = row.best_step or 0 if which == "best" else row.steps if which == "last" else int(which)
     told = Source(row.id, step, policy, *names_of(problem), recipe.method, problem.fingerprint())
+    method = restored_method(project, row, problem, recipe)
+    if method is None:
+        return told
+    store = RunStore(project)
+    try:
+        health = store.health(row.id)
+    finally:
+        store.close()
+    return source_of(method, policy, told, health[-1][1] if health else {})
+
+
+def restored_method(project: Path, row: RunRow, problem: Problem, recipe: Recipe) -> Method | None:
+    """The method of a run as it stood at its last checkpoint; None without one, and for methods of others' code.
+
+    Raises
+    ------
+    FileError
+        The checkpoint is damaged.
+    """
     path = run_folder(project, row.id) / "checkpoint.npz"
     if not is_file(path) or recipe.own is not None:
-        return told
+        return None
     plan = recipe.residual
     base = base_controller(problem, plan.on, 1, project) if plan is not None else None
     method = method_of(problem, recipe, row.seed, 1, base)
@@ -96,12 +116,7 @@ def start_of(project: Path, row: RunRow, which: str = "best") -> Source:
         method.restore({k[7:]: v for k, v in kept.items() if k.startswith("method.")})
     except (KeyError, ValueError, IndexError, TypeError) as error:
         raise FileError(path, "", None, f"damaged, or of another version: {error}") from error
-    store = RunStore(project)
-    try:
-        health = store.health(row.id)
-    finally:
-        store.close()
-    return source_of(method, policy, told, health[-1][1] if health else {})
+    return method
 
 
 def train(

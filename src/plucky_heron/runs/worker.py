@@ -28,8 +28,8 @@ def work_through(project: Path, batch: int) -> None:
     """Start waiting runs of a batch until none waits; all batches of the project together have `at_once` at work, earlier batches first."""
     store = RunStore(project)
     at_work: dict[int, subprocess.Popen[bytes]] = {}
-    most = at_once()
     while True:
+        most = at_once(project)  # a person may change it meanwhile
         at_work = {run: process for run, process in at_work.items() if process.poll() is None}
         waiting = [row for row in store.runs(batch) if row.state == QUEUED and row.id not in at_work]
         for row in list(waiting):

@@ -6,6 +6,7 @@ import time
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from plucky_heron.runs.looking import Looked
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 
@@ -36,6 +37,8 @@ class Playback(QObject):
         self.recording: Recording | None = None
         self.ghosts: tuple[Recording, ...] = ()
         """Shown faintly beside it, at the same time."""
+        self.looked: Looked | None = None
+        """What the critics of the run say of it, where a policy of a run is played."""
         self.title = ""
         self.index = 0
         self._growing = False
@@ -52,9 +55,11 @@ class Playback(QObject):
         title: str,
         ghosts: tuple[Recording, ...] = (),
         play: bool = False,
+        looked: Looked | None = None,
     ) -> None:
         """Show another episode, from its start."""
         self.pause()
+        self.looked = looked
         self.problem, self.recording, self.ghosts, self.title = problem, recording, ghosts, title
         self.index, self._growing = 0, False
         self.loaded.emit()
@@ -68,7 +73,7 @@ class Playback(QObject):
         on = self._growing and problem is self.problem and title == self.title
         on = on and before is not None and recording.steps >= before.steps
         self.problem, self.recording, self.title, self.ghosts = problem, recording, title, ()
-        self.index, self._growing = recording.steps, True
+        self.index, self._growing, self.looked = recording.steps, True, None
         if on:
             self.grown.emit()
         else:

@@ -15,6 +15,7 @@ from plucky_heron.analysis.proving.proof import Proof
 from plucky_heron.analysis.shakedown.rehearsals import Shakedown, figures_of, kept_scores
 from plucky_heron.desktop.bench.documents import Key, put
 from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit, FilesEdit
+from plucky_heron.desktop.bench.ended import ended_text
 from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
@@ -56,6 +57,8 @@ class Workbench(QObject):
         An edit was made of a file that somebody else had changed meanwhile.
     noted(str)
         Something that happened and needs no answer.
+    batch_ended(str)
+        All runs of a batch, of any task of the project, are over; what came of it, in a line.
     trust_asked(UntrustedError)
         The task brings Python that nobody has trusted on this machine.
     """
@@ -68,6 +71,7 @@ class Workbench(QObject):
     trust_asked = Signal(object)
     clashed = Signal(object)
     noted = Signal(str)
+    batch_ended = Signal(str)
 
     def __init__(self, folder: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -99,6 +103,7 @@ class Workbench(QObject):
         self.rows: list[RunRow] = []
         self.batch: int | None = None
         self.put_away: list[int] = []
+        self._at_work: set[int] = set()
         self.run: int | None = None
         self.shakedown: Shakedown | None = None
         self.shakedown_of = ""
@@ -385,10 +390,15 @@ class Workbench(QObject):
     def refresh_runs(self) -> None:
         """Look into the store; tell whoever listens if something moved."""
         try:
-            found = [row for row in self.store.runs() if row.task == self.task]
+            known = self.store.runs()
         except HeronError as error:
             self.say(str(error))
             return
+        at_work = {row.batch for row in known if row.alive}
+        for batch in sorted(self._at_work - at_work):
+            self.batch_ended.emit(ended_text([row for row in known if row.batch == batch]))
+        self._at_work = at_work
+        found = [row for row in known if row.task == self.task]
         rows = [row for row in found if not row.away]
         self.put_away = sorted({row.batch for row in found if row.away})
         if self.batch not in {row.batch for row in rows}:

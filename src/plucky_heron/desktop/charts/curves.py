@@ -9,7 +9,7 @@ import numpy as np
 import pyqtgraph as pg
 from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
 from PySide6.QtCore import QEvent, QPointF, Qt, Signal
-from PySide6.QtGui import QBrush, QPainter
+from PySide6.QtGui import QBrush, QKeyEvent, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
@@ -44,6 +44,8 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
         return [f"{v:g}".replace("-", "−") for v in values]
 
 
+ZOOM_LIMIT = 0.01
+"""The smallest share of the horizontal axis that can be looked at."""
 MOST_POINTS = 300
 """Points of a curve that are drawn: more than a picture of a thousand pixels shows cost time alone."""
 
@@ -64,10 +66,13 @@ class CurveChart(QWidget):
         Where the mouse is on the horizontal axis; None where it has left.
     clicked(float)
         A click without a drag, by its place on the horizontal axis.
+    zoomed(object)
+        The ends of the horizontal axis that a person chose by wheel, drag or key; None for all of it.
     """
 
     hovered = Signal(object)
     clicked = Signal(float)
+    zoomed = Signal(object)
 
     def __init__(self, on_rule_dragged: Callable[[float], None] | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -94,6 +99,12 @@ class CurveChart(QWidget):
             axis.setStyle(tickFont=font(11), tickLength=-4)
         item.getAxis("left").setWidth(46)
         self.rule: pg.InfiniteLine | None = None
+        self.near: tuple[float, float] | None = None
+        """The ends of the horizontal axis that a person chose; None while all is in sight."""
+        self._whole = (0.0, 1.0)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.plot.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        item.vb.sigRangeChangedManually.connect(lambda _: self._chosen(tuple(item.vb.viewRange()[0])))
         self.plot.scene().sigMouseMoved.connect(self._moved)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
 
@@ -106,6 +117,44 @@ class CurveChart(QWidget):
         item = self.plot.getPlotItem()
         if event.button() == Qt.MouseButton.LeftButton and item.vb.sceneBoundingRect().contains(event.scenePos()):
             self.clicked.emit(float(item.vb.mapSceneToView(event.scenePos()).x()))
+
+    def _chosen(self, ends: tuple[float, float] | None) -> None:
+        self.go_to(ends)
+        self.zoomed.emit(self.near)
+
+    def go_to(self, ends: tuple[float, float] | None) -> None:
+        """Show a part of the horizontal axis, within what there is; None for all of it."""
+        low, high = self._whole
+        if ends is not None:
+            width = min(max(ends[1] - ends[0], ZOOM_LIMIT * (high - low)), high - low)
+            first = min(max(ends[0], low), high - width)
+            ends = (first, first + width) if width < 0.999 * (high - low) else None
+        self.near = ends
+        self._to_sight()
+
+    def show_all(self) -> None:
+        """All of the horizontal axis."""
+        self._chosen(None)
+
+    def _to_sight(self) -> None:
+        self.plot.setXRange(*(self.near or self._whole), padding=0.0 if self.near else 0.02)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Plus and minus zoom, arrows move, 0 shows all."""
+        low, high = self.near or self._whole
+        width = high - low
+        steps = {
+            Qt.Key.Key_Plus: (0.25, -0.25), Qt.Key.Key_Minus: (-0.5, 0.5), Qt.Key.Key_Left: (-0.2, -0.2),
+            Qt.Key.Key_Right: (0.2, 0.2),
+        }  # fmt: skip
+        key = Qt.Key(event.key())
+        if key == Qt.Key.Key_0:
+            self.show_all()
+        elif key in steps:
+            first, last = steps[key]
+            self._chosen((low + first * width, high + last * width))
+        else:
+            super().keyPressEvent(event)
 
     def leaveEvent(self, event: QEvent) -> None:
         """The mouse has left."""
@@ -135,7 +184,8 @@ class CurveChart(QWidget):
 
     def set_range(self, steps: float, low: float, high: float) -> None:
         """What is in sight."""
-        self.plot.setXRange(0, max(steps, 1.0), padding=0.02)
+        self._whole = (0.0, max(steps, 1.0))
+        self.go_to(self.near)
         self.plot.setYRange(low, high, padding=0.04)
 
     def add_courses(self, courses: Sequence[Sequence[Evaluation]], number: int, *, each: bool) -> None:
@@ -259,7 +309,12 @@ class CurveChart(QWidget):
             # words of lines that lie close stand beside each other
             rest = 0.6 if value - low < 0.33 * span else 0.0  # where curves seldom are
             place = (place + 0.3) % 0.9 if value - before < 0.09 * span else rest
-            self.text(f"{', '.join(names)} {show_value(self.quantity, value)}", place * steps, value, anchor=(0, 1))
+            self.text(
+                f"{', '.join(names)} {show_value(self.quantity, value)}",
+                place * steps,
+                value,
+                anchor=(0, 0 if value > high - 0.08 * span else 1),
+            )
             before = value
 
     def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:

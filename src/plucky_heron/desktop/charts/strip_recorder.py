@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from plucky_heron.desktop.bench.playback import SPEEDS, Playback
 from plucky_heron.desktop.forms.widgets import ElidedLabel, button, label
 from plucky_heron.desktop.theme import SERIES, font, theme
+from plucky_heron.runs.looking import Looked
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.observing import Entry
 from plucky_heron.task.problem import Problem
@@ -31,6 +32,10 @@ class Trace:
     low: float
     high: float
     role: str
+    band: tuple[Array, Array] | None = None
+    """Around the values, drawn as a wash: how far a command would be spread, or how far critics disagree."""
+    beside: Array | None = None
+    """A second line, dashed: what came, beside what was expected."""
 
 
 def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[Trace]:
@@ -57,6 +62,27 @@ def traces_of(problem: Problem, recording: Recording, names: list[str]) -> list[
             bound = max(0.05, float(np.percentile(np.abs(paid), 98)) if len(paid) else 0.05)
             found.append((name, "", paid, -bound, bound))
     return [Trace(n, u, v, lo, hi, SERIES[k % len(SERIES)]) for k, (n, u, v, lo, hi) in enumerate(found)]
+
+
+VALUE = "critic's value"
+
+
+def with_looked(problem: Problem, traces: list[Trace], looked: Looked) -> list[Trace]:
+    """The traces with what critics and policy say: a row of their own above the last for the value, a band about each command."""
+    worth, found = looked.worth, []
+    for trace in traces:
+        a = next((a for a, c in enumerate(problem.commands) if c.name == trace.name), -1)
+        if a >= 0 and worth.low is not None and worth.high is not None:
+            ends = [np.concatenate([e[:1, a] * 0, e[:-1, a]]) for e in (worth.low, worth.high)]
+            trace = replace(trace, band=(ends[0], ends[1]))
+        found.append(trace)
+    mean = worth.values.mean(axis=1)
+    band = (worth.values.min(axis=1), worth.values.max(axis=1)) if worth.values.shape[1] > 1 else None
+    both = np.concatenate([mean, looked.came])
+    low, high = min(float(both.min()), 0.0), max(float(both.max()), 0.0)
+    room = 0.05 * (high - low) or 1.0
+    value = Trace(VALUE, "", mean, low - room * (low < 0.0), high + room * (high > 0.0), "plum", band, looked.came)
+    return [*found[:-1], value, found[-1]]
 
 
 def sensor_traces(problem: Problem, recording: Recording, rows: int) -> list[Trace]:
@@ -143,9 +169,13 @@ class StripChart(QWidget):
         if problem is not None and recording is not None:
             self.names = usual_names(problem)
             rows = max(2, min(len(self.names), (max(self.height(), 150) - _BOTTOM) // 33))
+            looked = self.playback.looked
+            rows -= looked is not None and rows <= len(self.names) and rows > 2
             names = self.names if rows >= len(self.names) else [*self.names[: rows - 1], self.names[-1]]
             said = sensor_traces(problem, recording, rows) if self.sensors else []
             self.traces = said or traces_of(problem, recording, names)
+            if looked is not None and not said:
+                self.traces = with_looked(problem, self.traces, looked)
         self.update()
 
     def resizeEvent(self, event: object) -> None:
@@ -216,12 +246,22 @@ class StripChart(QWidget):
             painter.drawLine(QPointF(self._x(0), y(0)), QPointF(self.width() - 14, y(0)))
         values = trace.values
         every = max(1, len(values) // 900)
-        points = [
-            QPointF(self._x(k * recording.sample_time), y(float(values[k]))) for k in range(0, len(values), every)
-        ]
-        painter.setPen(QPen(t.color(trace.role), 1.5))
+
+        def line(values: Array) -> list[QPointF]:
+            return [
+                QPointF(self._x(k * recording.sample_time), y(float(values[k]))) for k in range(0, len(values), every)
+            ]
+
+        if trace.band is not None:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color(trace.role, 0.18))
+            painter.drawPolygon(QPolygonF([*line(trace.band[0]), *reversed(line(trace.band[1]))]))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF(points))
+        if trace.beside is not None:
+            painter.setPen(QPen(t.color("ink", 0.7), 1.2, Qt.PenStyle.DashLine))
+            painter.drawPolyline(QPolygonF(line(trace.beside)))
+        painter.setPen(QPen(t.color(trace.role), 1.5))
+        painter.drawPolyline(QPolygonF(line(values)))
         now = float(values[min(self.playback.index, len(values) - 1)])
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
@@ -234,6 +274,10 @@ class StripChart(QWidget):
         painter.setFont(font(12, bold=True))
         digits = 0 if abs(high) >= 100 else 1 if abs(high) >= 10 else 2
         text = f"{now:+.{digits}f} {pretty_unit(trace.unit)}".replace("-", "−")
+        if trace.beside is not None:
+            text += f"came {float(trace.beside[min(self.playback.index, len(values) - 1)]):+.{digits}f}".replace(
+                "-", "−"
+            )
         if two:
             painter.drawText(QRectF(12, top + height / 2, _LEFT - 14, 16), Qt.AlignmentFlag.AlignVCenter, text)
         else:

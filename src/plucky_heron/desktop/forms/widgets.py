@@ -82,6 +82,7 @@ class Card(QFrame):
             head.addWidget(self.caption)
             head.addWidget(self.note, 1)
             outer.addLayout(head)
+            self.head = head
         self.body = QVBoxLayout()
         self.body.setSpacing(4)
         outer.addLayout(self.body, 1)

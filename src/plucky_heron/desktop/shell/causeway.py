@@ -262,7 +262,9 @@ class JobLine(QWidget):
             self.share = done / max(1, sum(row.budget for row in rows))
             speed = sum(row.steps for row in at_work) / max(1e-9, sum(row.seconds for row in at_work))
             left = (
-                sum(row.budget - row.steps for row in at_work) / speed / min(at_once(), len(at_work))
+                sum(row.budget - row.steps for row in at_work)
+                / speed
+                / min(at_once(bench.project.folder), len(at_work))
                 if speed > 0
                 else None
             )

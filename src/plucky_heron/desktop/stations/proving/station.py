@@ -19,6 +19,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.proving.model import outcome, verdict, what_is_proved
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.runs.freeze import frozen_problem, kept_policy
+from plucky_heron.runs.looking import Looked, worth_along
 from plucky_heron.runs.results import PROOF
 from plucky_heron.simulation.trials import Recording
 
@@ -244,13 +245,15 @@ class ProvingStation(Station):
         found = self._summary()
         count = int(found["trials"]) if found else 200
 
-        def work(_: Job) -> tuple[Proof, Recording, Recording | None]:
+        def work(_: Job) -> tuple[Proof, Recording, Recording | None, Looked | None]:
             known = proof or prove(frozen_problem(folder, row), kept_policy(folder, row), trials=count, project=folder)
             ghost = "regulator" if name == "policy" else "policy"
-            return (known, known.replay(name, number), known.replay(ghost, number) if ghost in known.trials else None)
+            shown = known.replay(name, number)
+            looked = worth_along(folder, row, shown) if name == "policy" else None
+            return (known, shown, known.replay(ghost, number) if ghost in known.trials else None, looked)
 
-        def then(result: tuple[Proof, Recording, Recording | None]) -> None:
-            known, recording, ghost = result
+        def then(result: tuple[Proof, Recording, Recording | None, Looked | None]) -> None:
+            known, recording, ghost, looked = result
             bench.proof, bench.proof_run = known, row.id
             bench.playback.load(
                 known.problem,
@@ -258,6 +261,7 @@ class ProvingStation(Station):
                 f"{name} · trial {number} of {count}",
                 (ghost,) if ghost is not None else (),
                 play=True,
+                looked=looked,
             )
 
         bench.start_job(f"replaying trial {number}", work, then)

@@ -78,7 +78,7 @@ class SeedBars(QWidget):
         super().__init__()
         self.rows: list[RunRow] = []
         self.chosen: int | None = None
-        self.setMinimumHeight(46)
+        self.setFixedHeight(38)
         self.setAccessibleName("seeds")
 
     def paintEvent(self, event: QPaintEvent) -> None:

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import os
 from typing import Any
 
-import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.diagnosis.finding import Try
 from plucky_heron.desktop.bench.workbench import Workbench
-from plucky_heron.desktop.charts.curves import CurveChart
 from plucky_heron.desktop.forms.widgets import (
     Card,
     Choice,
@@ -26,6 +24,7 @@ from plucky_heron.desktop.forms.widgets import (
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.training import model
+from plucky_heron.desktop.stations.training.curves_card import CurvesCard
 from plucky_heron.desktop.stations.training.diagnosis_card import DiagnosisCard, try_out
 from plucky_heron.desktop.stations.training.go_on_sheet import GoOnSheet
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
@@ -36,15 +35,12 @@ from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
 from plucky_heron.desktop.stations.training.watching import Watching
 from plucky_heron.desktop.theme import theme
-from plucky_heron.errors import HeronError
-from plucky_heron.files import write_whole
+from plucky_heron.runs.executors import choose_at_once, chosen_at_once
 from plucky_heron.runs.freeze import frozen_problem, run_folder
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import Recipe
-from plucky_heron.training.stopping import Evaluation, Level, show_steps
-from plucky_heron.training.stopping.evaluation import HEALTH_FIGURES
 
 SETTINGS = (
     "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
@@ -75,36 +71,8 @@ class TrainingStation(Station):
         grid = QGridLayout(first)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(10)
-        self.curves = Card("Learning curve")
-        switch = QHBoxLayout()
-        self.quantity = Choice("quantity")
-        for words, key in model.OWN:
-            self.quantity.addItem(words, key)
-        self.quantity.currentIndexChanged.connect(lambda _: self.refresh())
-        self.along = Choice("against")
-        for words, key in model.ALONG:
-            self.along.addItem(words, key)
-        self.along.currentIndexChanged.connect(lambda _: self.refresh())
-        switch.addWidget(self.quantity)
-        self.reading = ElidedLabel("", "soft")
-        switch.addWidget(self.reading, 1)
-        save = button("save …", self.save_chart, "link", "save the chart")
-        save.setToolTip("the chart as PNG or SVG, or all figures of the batch as CSV")
-        switch.addWidget(save)
-        self.over = Choice("mean over evaluations")
-        for count in model.MEANS:
-            self.over.addItem(f"mean of {count}" if count > 1 else "each evaluation", count)
-        self.over.currentIndexChanged.connect(lambda _: self.refresh())
-        switch.addWidget(self.over)
-        switch.addWidget(label("against", "soft"))
-        switch.addWidget(self.along)
-        self.chart = CurveChart(self._rule_dragged)
-        self.chart.hovered.connect(self._read_at)
-        self.chart.clicked.connect(self._play_at)
-        self.chart.setToolTip("a click plays the kept policy that is nearest")
-        self._shown: list[tuple[int, list[Evaluation]]] = []
-        self.curves.body.addWidget(self.chart, 1)
-        self.curves.body.addLayout(switch)
+        self.curves = CurvesCard(bench)
+        self.curves.changed.connect(self.refresh)
         self.rules = Card("Stop rules", "each seed for itself")
         self.rule_rows = Rows((0, 1), spacing=3)
         self.rules.body.addWidget(scrolled(self.rule_rows), 1)
@@ -149,6 +117,7 @@ class TrainingStation(Station):
         self.wrong.hide()
         self.recipe.body.addWidget(self.wrong)
         self.drawing = Drawing(bench.playback)
+        self.drawing.setMinimumHeight(96)  # at the smallest window the settings beside it need the room
         picture = bare_card(self.drawing, "drawing")
         self.seeds = Card("Seeds", "")
         self.bars = SeedBars()
@@ -169,6 +138,7 @@ class TrainingStation(Station):
             row.addWidget(widget)
         row.addStretch(1)
         self.watching = Watching(bench)
+        self.curves.played.connect(self.watching.watch_at)
         side.addWidget(self.watching)
         side.addLayout(row)
         grid.addWidget(self.curves, 0, 0, 1, 2)
@@ -185,6 +155,20 @@ class TrainingStation(Station):
         bench.results_changed.connect(self.later)
         self._show_recipe()
         self.refresh()
+
+    def _workers(self) -> Choice:
+        """How many runs of the project may be at work at the same time."""
+        folder = self.bench.project.folder
+        choice, chosen, cores = Choice("runs at once"), chosen_at_once(folder), len(os.sched_getaffinity(0))
+        choice.setToolTip(
+            "how many runs of this project may be at work at the same time; those that are at work are not stopped"
+        )
+        choice.addItem("one a core", None)
+        for count in sorted({1, 2, cores // 2 or 1, cores, 2 * cores} | ({chosen} if chosen is not None else set())):
+            choice.addItem(f"{count} at once", count)
+        choice.setCurrentIndex(choice.findData(chosen))
+        choice.activated.connect(lambda index: choose_at_once(folder, choice.itemData(index)))
+        return choice
 
     def _recipe_changed(self) -> None:
         self._show_recipe()
@@ -217,7 +201,8 @@ class TrainingStation(Station):
         field = QuantityField("", "seeds")
         field.show_value(float(recipe.seeds))
         field.edited.connect(lambda v, _t, f=field: self._set(["seeds"], v, "seeds", f))
-        self.recipe_rows.add(label("seeds", "soft"), field, ElidedLabel(f"{recipe.copies} episodes at a time", "soft"))
+        field.setToolTip(f"trained one after another, or so many at once; each has {recipe.copies} episodes at a time")
+        self.recipe_rows.add(label("seeds", "soft"), field, self._workers())
         self.recipe_rows.finish()
 
     def _set(self, key: list[str], value: float, text: str, field: QuantityField) -> None:
@@ -249,140 +234,23 @@ class TrainingStation(Station):
         self.rules.note.setText(model.rules_note(own, recipe, self.bench.batch))
         self.rule_rows.finish()
 
-    def _level(self, recipe: Recipe | None) -> tuple[int, Level] | None:
-        """The first rule of a recipe that draws a line across the shown chart, and the line."""
-        quantity = self.quantity.currentData()
-        levels = [(k, rule.level()) for k, rule in enumerate(recipe.stop)] if recipe is not None else []
-        return next(((k, level) for k, level in levels if level is not None and level.quantity == quantity), None)
-
-    def _read_at(self, x: float | None) -> None:
-        """Say what all seeds had where the mouse is."""
-        quantity = str(self.quantity.currentData())
-        self.reading.setText("" if x is None or x < 0 else model.read_at(self._shown, quantity, x))
-
-    def save_chart(self) -> None:
-        """Write the chart, or the figures of the batch, where the person says."""
-        rows = self.bench.batch_rows()
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save the chart", "training.png", "Picture (*.png *.svg);;Figures (*.csv)"
-        )
-        if not name:
-            return
-        path = Path(name) if Path(name).suffix else Path(f"{name}.png")
-        try:
-            if path.suffix.lower() == ".csv":
-                write_whole(path, model.csv_text([(row, self.bench.course(row.id, whole=True)) for row in rows]))
-            else:
-                self.chart.save(path)
-            self.bench.noted.emit(f"written: {path}")
-        except (HeronError, OSError) as error:
-            self.bench.say(f"{path.name} cannot be written: {error}")
-
-    def _rule_dragged(self, value: float) -> None:
-        found = self._level(self.bench.recipe)
-        if found is None:
-            return
-        number, level = found
-        title = level.text.partition(":")[0]
-        if level.quantity == "success":
-            value = float(np.clip(round(value, 3), 0.0, 1.0))
-            self.bench.edit(
-                "recipes", ["stop", number, level.key], f"{100 * value:.1f} %", f"{title}: {100 * value:.1f} %"
-            )
-        else:
-            self.bench.edit("recipes", ["stop", number, level.key], round(value, 2), f"{title}: {value:.1f}")
-        self.refresh()
-
     def refresh(self) -> None:
         """Seeds always; curves, rules and health only when an evaluation, a rule or the choice changed."""
         rows = self.bench.batch_rows()
-        self._offer_figures(rows)
-        plain = self.quantity.currentData() in ("success", "score")
-        courses = [self.bench.course(r.id, whole=not plain) for r in rows]
+        self.curves.offer(model.figures(self.bench.recipe_of(rows[0]) if rows else self.bench.recipe))
+        courses = [self.bench.course(r.id, whole=self.curves.needs_all()) for r in rows]
         drawn = (
-            self.quantity.currentData(), self.along.currentData(), self.over.currentData(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
+            self.curves.chosen(), self.bench.run, self.bench.recipe, id(self.bench.shakedown), id(self.bench.problem),
             tuple((r.id, r.state, r.stop_rule, len(c)) for r, c in zip(rows, courses, strict=True)),
         )  # fmt: skip
         if drawn != self._drawn:
             self._drawn = drawn
-            self._show_curves(rows, courses)
+            self.curves.draw(rows, courses)
             # in a turn of their own, so that no turn of the event loop gets long
             QTimer.singleShot(0, self, self._show_rules)
             QTimer.singleShot(0, self, self._show_health)
             QTimer.singleShot(0, self, lambda: self.diagnosis.look_at(self.bench.batch_rows()))
         self._show_seeds(rows)
-
-    def _offer_figures(self, rows: list[RunRow]) -> None:
-        """What the chart can show of the batch; the figure that is shown stays."""
-        wanted = model.figures(self.bench.recipe_of(rows[0]) if rows else self.bench.recipe)
-        if wanted == [(self.quantity.itemText(k), self.quantity.itemData(k)) for k in range(self.quantity.count())]:
-            return
-        shown = self.quantity.currentData()
-        with QSignalBlocker(self.quantity):
-            self.quantity.clear()
-            for words, key in wanted:
-                self.quantity.addItem(words, key)
-            self.quantity.setCurrentIndex(max(0, self.quantity.findData(shown)))
-
-    def _show_curves(self, rows: list[RunRow], courses: list[list[Evaluation]]) -> None:
-        bench = self.bench
-        quantity, along = self.quantity.currentData(), self.along.currentData()
-        self.chart.quantity, self.chart.along = quantity, along
-        self.chart.clear()
-        self.curves.caption.setText(model.curves_caption(bench, quantity, self.over.currentData()).upper())
-        self.curves.note.setText(model.curves_note(bench, rows))
-        if quantity in (model.ENDINGS, model.TERMS):
-            self._show_parts(str(quantity))
-            return
-        budget = max([r.budget for r in rows], default=bench.recipe.steps if bench.recipe else 1)
-        courses = [
-            model.averaged(course, quantity, self.over.currentData()) for course in model.against(courses, along)
-        ]
-        steps = budget if along == "steps" else max([c[-1].step for c in courses if c], default=1)
-        lines = bench.lines(quantity) if quantity in ("success", "score") else []
-        values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
-        low, high = model.limits(values, quantity)
-        self.chart.set_range(steps * 1.08, low, high)
-        if quantity in HEALTH_FIGURES:
-            self.chart.band(HEALTH_FIGURES[quantity].low, HEALTH_FIGURES[quantity].high)
-            courses = [c[1:] for c in courses]  # before the first update there is no health
-        self._shown = [(row.seed, course) for row, course in zip(rows, courses, strict=True)]
-        self.chart.references(lines, steps, low, high)
-        self.chart.add_courses(courses, 0, each=True)
-        own = self._own_recipe()
-        mine = own is None or bench.recipe is None or own.stop == bench.recipe.stop or any(r.alive for r in rows)
-        found = self._level(bench.recipe if mine else own)
-        if found is not None:
-            self.chart.threshold(found[1].value, found[1].text, movable=mine)
-        if rows and along == "steps":
-            self.chart.vertical(float(steps), f"budget {show_steps(steps)}")
-
-    def _show_parts(self, quantity: str) -> None:
-        """Endings or reward terms of the chosen run over its training."""
-        row, self._shown = self.bench.row(), []
-        if row is None:
-            return
-        found = self.bench.store.details(row.id)
-        own = self.bench.problem
-        if own is None or self.bench.older(row):
-            own = frozen_problem(self.bench.project.folder, row)
-        parts = model.parts_of(found, quantity, list(own.task.rewards))
-        if len(found) < 2 or not parts:
-            return
-        course = model.against([self.bench.course(row.id)], self.along.currentData())[0]
-        x = [float(e.step) for e in course][: len(found)]
-        if quantity == model.ENDINGS:
-            self.chart.set_range(x[-1] * 1.08, 0.0, 1.02)
-            self.chart.stack(x, parts)
-            return
-        low, high = model.limits([v for values in parts.values() for v in values], quantity)
-        self.chart.set_range(x[-1] * 1.2, low, high)
-        self.chart.named(x, parts, low, high)
-
-    def _play_at(self, x: float) -> None:
-        """Play the policy that is nearest to a click."""
-        if self.along.currentData() == "steps" and x >= 0.0:
-            self.watching.watch_at(x)
 
     def _show_seeds(self, rows: list[RunRow]) -> None:
         bench = self.bench
@@ -447,10 +315,7 @@ class TrainingStation(Station):
 
     def show_figure(self, key: str) -> None:
         """Show the figure that a finding speaks of: on the chart where it stands there, else among the health figures."""
-        found = self.quantity.findData(key)
-        if found >= 0:
-            self.quantity.setCurrentIndex(found)
-        else:
+        if not self.curves.show_figure(key):
             self.told.setCurrentWidget(self.health)
 
     def try_out(self, one: Try) -> None:

@@ -9,6 +9,7 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, button
 from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
+from plucky_heron.runs.looking import Looked, worth_along
 from plucky_heron.runs.store import RunRow
 from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
@@ -95,11 +96,11 @@ class Watching(QWidget):
             shown, *ghosts = play(problem, which, GHOSTS + 1 if beside == STARTS else 1)
             if beside == BEST and which != "best":
                 ghosts = play(problem, "best", 1)
-            return problem, shown, tuple(ghosts)
+            return problem, shown, tuple(ghosts), worth_along(folder, row, shown)
 
-        def then(found: tuple[Problem, Recording, tuple[Recording, ...]]) -> None:
-            problem, recording, ghosts = found
+        def then(found: tuple[Problem, Recording, tuple[Recording, ...], Looked | None]) -> None:
+            problem, recording, ghosts, looked = found
             title = f"policy of run {row.id}, {name} · evaluation start 0"
-            self.bench.playback.load(problem, recording, title, ghosts, play=True)
+            self.bench.playback.load(problem, recording, title, ghosts, play=True, looked=looked)
 
         self.bench.start_job("playing the kept policy", work, then)

@@ -1,7 +1,8 @@
 """Kills training at random moments and resumes it: every run must end with the bits of one that was never interrupted.
 
 ``python tools/kill_campaign.py [--kills N] [--seed S] [--smoke]``; exit status 1 if a bit differs or anything is lost. Killed are workers
-(by ``kill -9``), now and then the process of the batch as well.
+(by ``kill -9``), now and then the process of the batch as well, and now and then, alone or together with them, a window that is open on
+the same project and writes all the time: edits of the recipe, notes of batches, what is remembered of its charts.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import os
 import random
 import shutil
 import signal
+import subprocess
 import sys
 import tempfile
 import time
@@ -68,7 +70,75 @@ def outcome(folder: Path, run: int) -> dict[str, object]:
     return found
 
 
-def interrupted(folder: Path, recipe: Recipe, random_: random.Random, most: int, longest: float) -> tuple[int, int]:
+def work_in_window(folder: Path) -> None:
+    """A window that edits, notes and looks about until it is killed."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from plucky_heron.desktop.application import make_application
+
+    application = make_application()
+    from PySide6.QtCore import QTimer
+
+    from plucky_heron.desktop.window import Window
+    from plucky_heron.runs.labels import label_batch
+
+    window, count = Window(folder), 0
+    window.show()
+    window.enter(3)
+
+    def turn() -> None:
+        nonlocal count
+        count += 1
+        bench = window.bench
+        wrong = bench.edit("recipes", ["seeds"], 1 + count % 7, f"seeds: {1 + count % 7}")
+        if count % 5 == 0 and bench.batch is not None:
+            label_batch(bench.store, bench.batch, note=f"edit {count}")
+        if count % 11 == 0:
+            beneath = window.station.curves.beneath  # type: ignore[attr-defined]
+            beneath.setCurrentIndex(count % 3)
+        (folder / "turns.txt").write_text(f"{count} {wrong}")
+
+    beat = QTimer()
+    beat.timeout.connect(turn)
+    beat.start(15)
+    sys.exit(application.exec())
+
+
+class WindowApart:
+    """The window's process, started again after it was killed; counts what it did."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.kills, self.turns = folder, 0, 0
+        self.process = self._start()
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        own = {**os.environ, "XDG_DATA_HOME": str(self.folder.parent / "data")}
+        return subprocess.Popen([sys.executable, __file__, "--window-on", str(self.folder)], env=own)
+
+    def kill(self) -> None:
+        """End it as a power cut would, look at what it leaves, and open it again."""
+        self.end()
+        self.kills += 1
+        self.process = self._start()
+
+    def end(self) -> None:
+        """End it, and see that the project can be read."""
+        if self.process.poll() is not None:
+            raise SystemExit(f"the window ended by itself with status {self.process.returncode}")
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+        seeds = Project(self.folder).recipe("ppo").seeds
+        turns = self.folder / "turns.txt"
+        said = turns.read_text() if turns.exists() else ""
+        count, _, wrong = said.partition(" ")
+        if wrong or not 1 <= seeds <= 7:
+            raise SystemExit(f"after {count} edits: {wrong or f'{seeds} seeds'}")
+        self.turns += int(count or 0)
+        turns.unlink(missing_ok=True)
+
+
+def interrupted(
+    folder: Path, recipe: Recipe, random_: random.Random, most: int, longest: float, window: WindowApart
+) -> tuple[int, int]:
     """A run that is killed up to `most` times; its number, and how often it was."""
     (number,) = launch.train(folder, "lift", recipe, [11])
     store, kills = RunStore(folder), 0
@@ -86,6 +156,8 @@ def interrupted(folder: Path, recipe: Recipe, random_: random.Random, most: int,
                 with contextlib.suppress(ProcessLookupError):
                     os.kill(pid, signal.SIGKILL)
             kills += bool(victims)
+            if random_.random() < 0.4:
+                window.kill()
             until = time.monotonic() + 10.0
             while store.run(number).alive and time.monotonic() < until:
                 with contextlib.suppress(ChildProcessError):
@@ -108,7 +180,10 @@ def main() -> int:
     parser.add_argument("--kills", type=int, default=50)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--smoke", action="store_true", help="a few seconds of it")
+    parser.add_argument("--window-on", type=Path, help=argparse.SUPPRESS)
     given = parser.parse_args()
+    if given.window_on is not None:
+        work_in_window(given.window_on)
     wanted, random_ = (1 if given.smoke else given.kills), random.Random(given.seed)
     began, kills, runs = time.perf_counter(), 0, 0
     with tempfile.TemporaryDirectory(prefix="heron-kills-") as place:
@@ -124,21 +199,28 @@ def main() -> int:
             start = time.perf_counter()
             row = launch.wait(folder, launch.train(folder, "lift", recipes[method], [11]))[0]
             references[method], took[method] = outcome(folder, row.id), time.perf_counter() - start
+        window = WindowApart(folder)
         while kills < wanted:
             method = random_.choice([*recipes])
-            number, killed = interrupted(folder, recipes[method], random_, min(5, wanted - kills), 0.6 * took[method])
+            number, killed = interrupted(
+                folder, recipes[method], random_, min(5, wanted - kills), 0.6 * took[method], window
+            )
             found = outcome(folder, number)
             differs = [key for key, value in references[method].items() if found.get(key) != value]
             if differs:
                 print(f"{method}, run {number}, {killed} kills (seed {given.seed}): other bits in {', '.join(differs)}")
                 print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")
+                window.end()
                 return 1
             kills, runs = kills + killed, runs + 1
+        window.end()
+        parts = [path for path in folder.rglob(".*") if path.is_file() and "part" in path.name]
         store = RunStore(folder)
         broken = store.connection.execute("PRAGMA integrity_check").fetchone()[0]
         store.close()
     print(
-        f"{kills} kills in {runs} runs, {time.perf_counter() - began:.0f} s: every run ended with the bits of one never interrupted; the store: {broken}"
+        f"{kills} kills in {runs} runs and {window.kills} of a window that had written {window.turns} times, {time.perf_counter() - began:.0f} s: "
+        f"every run ended with the bits of one never interrupted; the store: {broken}; half-written files left: {len(parts)}"
     )
     return 0 if broken == "ok" else 1
 

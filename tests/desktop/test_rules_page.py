@@ -419,7 +419,10 @@ def test_the_critics_word_runs_along_with_what_came(qtbot: QtBot, window: Window
     qtbot.waitUntil(lambda: bench.playback.looked is not None and bench.job is None, timeout=30_000)
     looked, recording = bench.playback.looked, bench.playback.recording
     assert looked is not None and recording is not None
-    recipe = bench.recipe_of(bench.row())
+    row = bench.row()
+    assert row is not None
+    recipe = bench.recipe_of(row)
+    assert recipe is not None
     rewards, discount = recording.terms.sum(axis=1), recipe.method_settings().discount
     k = recording.steps // 2
     came = sum(discount**n * r for n, r in enumerate(rewards[k:]))

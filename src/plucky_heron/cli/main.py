@@ -18,6 +18,7 @@ from plucky_heron.cli import (  # noqa: F401
     batches,
     compare,
     diagnosis,
+    film,
     handover,
     identification,
     machine,

@@ -1,4 +1,4 @@
-"""What a run's critics say along an episode, beside what came of it."""
+"""Looking at what a run learned: episodes by its kept policies, and what its critics say along them beside what came."""
 
 from __future__ import annotations
 
@@ -7,11 +7,14 @@ from pathlib import Path
 
 import numpy as np
 
+from plucky_heron.learning.policy import PolicyDriver
 from plucky_heron.learning.worth import LooksAlong, Worth, discounted
-from plucky_heron.runs.freeze import frozen_problem, frozen_recipe
+from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy
 from plucky_heron.runs.launch import restored_method
 from plucky_heron.runs.store import RunRow
-from plucky_heron.simulation.trials import TIME_IS_UP, Recording
+from plucky_heron.simulation.trials import TIME_IS_UP, Recording, run_trials
+from plucky_heron.task.problem import Problem
+from plucky_heron.training.evaluation import EVALUATION_SEED
 
 Array = np.ndarray
 
@@ -45,3 +48,26 @@ def worth_along(project: Path, row: RunRow, recording: Recording) -> Looked | No
     discount = float(getattr(recipe.method_settings(), "discount", 1.0))
     last = float(worth.values[-1].mean()) if cut else 0.0
     return Looked(worth, discounted(recording.terms.sum(axis=1), discount, last))
+
+
+def kept_episodes(
+    project: Path, row: RunRow, which: str, count: int, name: str = ""
+) -> tuple[Problem, list[Recording]]:
+    """The first evaluation starts driven by a kept policy of a run, on its task as it was.
+
+    Parameters
+    ----------
+    which
+        ``"best"``, ``"last"``, or the step of a milestone.
+    name
+        What the driver is called in the recordings.
+
+    Raises
+    ------
+    FileError
+        No such policy is kept, or what is kept is damaged.
+    """
+    problem = frozen_problem(project, row)
+    driver = PolicyDriver(kept_policy(project, row, which), name or f"policy, {which}")
+    trials = run_trials(problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=count, record=range(count))
+    return problem, [trials.recordings[k] for k in range(count)]

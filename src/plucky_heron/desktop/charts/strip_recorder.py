@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.playback import SPEEDS, Playback
@@ -154,7 +154,8 @@ class StripChart(QWidget):
         self.playback, self.sensors = playback, sensors
         self.names: list[str] = []
         self.traces: list[Trace] = []
-        self._of: object = None
+        self._picture: QPixmap | None = None
+        self._picture_key: object = None
         self.setMinimumHeight(120)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("strip recorder")
@@ -165,7 +166,7 @@ class StripChart(QWidget):
 
     def _loaded(self) -> None:
         problem, recording = self.playback.problem, self.playback.recording
-        self.traces = []
+        self.traces, self._picture = [], None
         if problem is not None and recording is not None:
             self.names = usual_names(problem)
             rows = max(2, min(len(self.names), (max(self.height(), 150) - _BOTTOM) // 33))
@@ -207,10 +208,23 @@ class StripChart(QWidget):
             return
         bottom = self.height() - _BOTTOM
         height = bottom / len(self.traces)
-        self._paper(painter, bottom)
+        # all that stands still is painted once: while it plays, only the numbers and the hand move
+        key = (self.width(), self.height(), self.devicePixelRatioF(), t)
+        if self._picture is None or key != self._picture_key:
+            ratio = self.devicePixelRatioF()
+            self._picture_key, self._picture = key, QPixmap(self.size() * ratio)
+            self._picture.setDevicePixelRatio(ratio)
+            self._picture.fill(Qt.GlobalColor.transparent)
+            paper = QPainter(self._picture)
+            paper.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paper(paper, bottom)
+            for row, trace in enumerate(self.traces):
+                self._row(paper, trace, row * height, height, recording)
+            self._ending(paper, recording, bottom)
+            paper.end()
+        painter.drawPixmap(0, 0, self._picture)
         for row, trace in enumerate(self.traces):
-            self._row(painter, trace, row * height, height, recording)
-        self._ending(painter, recording, bottom)
+            self._now(painter, trace, row * height, height)
         x = self._x(self.playback.time)
         painter.setPen(QPen(t.color("ink"), 1.6))
         painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
@@ -262,7 +276,6 @@ class StripChart(QWidget):
             painter.drawPolyline(QPolygonF(line(trace.beside)))
         painter.setPen(QPen(t.color(trace.role), 1.5))
         painter.drawPolyline(QPolygonF(line(values)))
-        now = float(values[min(self.playback.index, len(values) - 1)])
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
         two = height >= 31
@@ -271,7 +284,22 @@ class StripChart(QWidget):
             Qt.AlignmentFlag.AlignVCenter,
             trace.name,
         )
+        if height >= 30:
+            painter.setFont(font(10))
+            painter.setPen(t.color("soft"))
+            place = QRectF(_LEFT, top + 2, _RANGE - 5, 12)
+            painter.drawText(place, Qt.AlignmentFlag.AlignRight, f"{high:+.3g}".replace("-", "−"))
+            painter.drawText(
+                place.translated(0, height - 16), Qt.AlignmentFlag.AlignRight, f"{low:+.3g}".replace("-", "−")
+            )
+
+    def _now(self, painter: QPainter, trace: Trace, top: float, height: float) -> None:
+        """The value at the hand."""
+        t, values, high = theme(), trace.values, trace.high
+        now = float(values[min(self.playback.index, len(values) - 1)])
+        two = height >= 31
         painter.setFont(font(12, bold=True))
+        painter.setPen(t.color("ink"))
         digits = 0 if abs(high) >= 100 else 1 if abs(high) >= 10 else 2
         text = f"{now:+.{digits}f} {pretty_unit(trace.unit)}".replace("-", "−")
         if trace.beside is not None:
@@ -283,14 +311,6 @@ class StripChart(QWidget):
         else:
             painter.drawText(
                 QRectF(12, top, _LEFT - 14, height), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
-            )
-        if height >= 30:
-            painter.setFont(font(10))
-            painter.setPen(t.color("soft"))
-            place = QRectF(_LEFT, top + 2, _RANGE - 5, 12)
-            painter.drawText(place, Qt.AlignmentFlag.AlignRight, f"{high:+.3g}".replace("-", "−"))
-            painter.drawText(
-                place.translated(0, height - 16), Qt.AlignmentFlag.AlignRight, f"{low:+.3g}".replace("-", "−")
             )
 
     def _ending(self, painter: QPainter, recording: Recording, bottom: float) -> None:

@@ -7,13 +7,12 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, button
-from plucky_heron.learning.policy import PolicyDriver
-from plucky_heron.runs.freeze import frozen_problem, kept_policy, run_folder
-from plucky_heron.runs.looking import Looked, worth_along
+from plucky_heron.desktop.stations.training.film_sheet import FilmSheet
+from plucky_heron.runs.freeze import run_folder
+from plucky_heron.runs.looking import Looked, kept_episodes, worth_along
 from plucky_heron.runs.store import RunRow
-from plucky_heron.simulation.trials import Recording, run_trials
+from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.evaluation import EVALUATION_SEED
 from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.stopping import show_steps
 
@@ -39,12 +38,16 @@ class Watching(QWidget):
         line.addWidget(self.play)
         line.addWidget(self.which, 1)
         line.addWidget(self.beside, 1)
+        self.film = button("Film …", self.make_films, "link", "films of kept policies")
+        self.film.setToolTip("write episodes of kept policies as short videos")
+        line.addWidget(self.film)
 
     def offer(self, row: RunRow | None) -> None:
         """Offer what is kept of a run; the choice stays where it is still there."""
         steps = milestones_of(run_folder(self.bench.project.folder, row.id)).steps() if row is not None else []
         state = (row.id, row.alive, row.best_step, tuple(steps)) if row is not None else None
         self.play.setEnabled(row is not None and (row.best_step is not None or row.alive))
+        self.film.setEnabled(self.play.isEnabled())
         if state == self._offered:
             return
         before = self.which.currentData()
@@ -58,6 +61,14 @@ class Watching(QWidget):
                 for step in steps:
                     self.which.addItem(f"at {show_steps(step)}", str(step))
             self.which.setCurrentIndex(max(0, self.which.findData(before)))
+
+    def make_films(self) -> None:
+        """Ask which kept policies are to be filmed."""
+        row = self.bench.row()
+        if row is not None:
+            kept = [(self.which.itemText(k), str(self.which.itemData(k))) for k in range(self.which.count())]
+            self.sheet = FilmSheet(self.bench, row, kept, self)
+            self.sheet.open()
 
     def watch_at(self, step: float) -> None:
         """Play the kept policy that is nearest to a step."""
@@ -84,18 +95,11 @@ class Watching(QWidget):
             return
         name = self.which.currentText()
 
-        def play(problem: Problem, policy: str, count: int) -> list[Recording]:
-            driver = PolicyDriver(kept_policy(folder, row, policy), f"policy, {policy}" if policy != which else name)
-            trials = run_trials(
-                problem, driver, seed=EVALUATION_SEED, stream="evaluation", count=count, record=range(count)
-            )
-            return [trials.recordings[k] for k in range(count)]
-
         def work(_: object) -> object:
-            problem = frozen_problem(folder, row)
-            shown, *ghosts = play(problem, which, GHOSTS + 1 if beside == STARTS else 1)
+            count = GHOSTS + 1 if beside == STARTS else 1
+            problem, (shown, *ghosts) = kept_episodes(folder, row, which, count, name)
             if beside == BEST and which != "best":
-                ghosts = play(problem, "best", 1)
+                ghosts = kept_episodes(folder, row, "best", 1)[1]
             return problem, shown, tuple(ghosts), worth_along(folder, row, shown)
 
         def then(found: tuple[Problem, Recording, tuple[Recording, ...], Looked | None]) -> None:

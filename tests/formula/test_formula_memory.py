@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.signal import lfilter, medfilt
 
 from plucky_heron.errors import FormulaError
 from plucky_heron.formula import FUNCTIONS, Program, parse_formula
@@ -105,10 +106,8 @@ def test_an_angle_changes_the_short_way_round() -> None:
 
 def test_running_again_changes_nothing_and_what_is_kept_goes_on() -> None:
     signals = {"x": np.array([1.0, 2.0])}
-    text = [
-        parse_formula(f"{name}(x)" if name not in ("becomes", "since") else f"{name}(x > 2)", SIGNALS)
-        for name in MEMORY
-    ]
+    asked = {"becomes": "x > 2", "since": "x > 2", "low_pass": "x, 0.3", "complementary": "x, x * 0.5, 0.3"}
+    text = [parse_formula(f"{name}({asked.get(name, 'x')})", SIGNALS) for name in MEMORY]
     program, other = Program(text, signals, 2, sample_time=STEP), Program(text, signals, 2, sample_time=STEP)
     program.run()
     signals["x"] += 1.5
@@ -118,6 +117,64 @@ def test_running_again_changes_nothing_and_what_is_kept_goes_on() -> None:
     np.testing.assert_array_equal(other.run(again=True), first)
     signals["x"] -= 4.0
     np.testing.assert_array_equal(other.run(), program.run())
+
+
+def test_estimators_against_filters_that_are_known() -> None:
+    rng = np.random.default_rng(3)
+    x = rng.normal(size=60).cumsum()
+    share = 1.0 - np.exp(-STEP / 0.35)
+    wanted, _ = lfilter([share], [1.0, share - 1.0], x, zi=[(1.0 - share) * x[0]])
+    np.testing.assert_allclose(history("low_pass(x, 0.35)", {"x": list(x)})[:, 0], wanted, rtol=1e-12)
+    middle = history("median(x)", {"x": list(x)})[:, 0]
+    np.testing.assert_array_equal(middle[2:], medfilt(x, 3)[1:-1])
+    assert middle[0] == x[0] and middle[1] == x[0]  # the start counts as if it had been there before
+    again = history("low_pass(x, 0.35)", {"x": list(x)}, fresh_at=(30,))[:, 0]
+    (
+        np.testing.assert_array_equal(again[:30], wanted_of(x[:30])),
+        np.testing.assert_array_equal(again[30:], wanted_of(x[30:])),
+    )
+    turning = np.arange(80) * 0.3
+    turn = (turning + np.pi) % (2 * np.pi) - np.pi  # goes over half a turn: the estimate follows the short way
+    lag = np.unwrap(history("low_pass(turn, 0.2)", {"turn": list(turn)})[:, 0])
+    late = turning[40:] - lag[40:]
+    assert abs(late - late[0]).max() < 1e-9 and 0.0 < late[0] < 0.9
+
+
+def wanted_of(x: np.ndarray) -> np.ndarray:
+    """The low pass by itself."""
+    return history("low_pass(x, 0.35)", {"x": list(x)})[:, 0]
+
+
+def test_an_attitude_from_a_drifting_rate_and_a_noisy_angle() -> None:
+    """The estimate has neither the drift of the one nor the noise of the other."""
+    rng = np.random.default_rng(0)
+    time = np.arange(3000) * STEP
+    true = 0.4 * np.sin(0.5 * time)
+    rate = 0.2 * np.cos(0.5 * time) + 0.01
+    tilt = true + 0.1 * rng.normal(size=len(time))
+    signals = {"turn": np.zeros(1), "spin": np.zeros(1)}
+    units = {"turn": "rad", "spin": "rad/s"}
+    program = Program([parse_formula("complementary(turn, spin, 2)", units)], signals, 1, sample_time=STEP)
+    found = []
+    for angle, turning in zip(tilt, rate, strict=True):
+        signals["turn"][0], signals["spin"][0] = angle, turning
+        found.append(float(program.run()[0, 0]))
+    late = np.array(found)[200:] - true[200:]
+    alone = np.cumsum(rate) * STEP - true
+    assert np.sqrt((late**2).mean()) < 0.3 * 0.1 and abs(alone[-1]) > 2.0
+    assert abs(late.mean() - 0.01 * 2.0) < 0.01  # a drift is left by the time times its size
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("low_pass(x, 0)", "above 0"), ("low_pass(x, time)", "fixed number"), ("low_pass(x, -1)", "above 0"), ("low_pass(x)", "takes 2"),
+        ("complementary(turn, x, 0.1)", "beside"), ("median(3)", "says nothing"), ("low_pass(x, [1, 2])", "fixed number"), ("low_pass(2, 0.1)", "says nothing"),
+    ],
+)  # fmt: skip
+def test_what_estimators_are_not_given(text: str, words: str) -> None:
+    with pytest.raises(FormulaError, match=words):
+        parse_formula(text, SIGNALS, lists=True)
 
 
 _NAMES = st.sampled_from([*SIGNALS, "beam", "hull", "mark", *FUNCTIONS, "pi"])

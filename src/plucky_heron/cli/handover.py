@@ -32,6 +32,9 @@ def handover(
     sign: Annotated[
         Path | None, typer.Option("--sign", help="Private key (PEM) to sign with; heron key makes one.")
     ] = None,
+    wiring: Annotated[
+        Path | None, typer.Option("--wiring", help="File that says what raw counts and pulse widths mean.")
+    ] = None,
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
@@ -44,7 +47,7 @@ def handover(
     found, row = find_run(run, project)
     if safe not in SAFE_KINDS:
         raise StateError(f"--safe {quoted(safe)}: {did_you_mean(safe, SAFE_KINDS)}")
-    answer = write_pack(found.folder, row, out, forms_named(forms), safe, sign)
+    answer = write_pack(found.folder, row, out, forms_named(forms), safe, sign, wiring)
     lines = [f"pack {answer['pack']}: {', '.join(answer['files'])}"]
     lines += [
         f"{form}: largest difference {value:.1e} of the command range" for form, value in answer["equality"].items()

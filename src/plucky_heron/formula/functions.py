@@ -31,8 +31,17 @@ FUNCTIONS: dict[str, tuple[int, int, str]] = {
     "integral": (1, 1, "sum over the samples since the start, times the sample time"),
     "becomes": (1, 1, "1 in the sample in which a condition begins to hold"),
     "since": (1, 1, "seconds since a condition last held, or since the start"),
+    "low_pass": (2, 2, "low_pass(x, time): x through a first-order lag; at the start, the value there"),
+    "median": (1, 1, "the middle one of this sample's value and the two before: single outliers are gone"),
+    "complementary": (
+        3,
+        3,
+        "complementary(angle, rate, time): the rate summed up, drawn to the angle within the time: attitude of an inertial unit",
+    ),
     "clearance": (2, 2, "clearance(a, b): distance of body a from body, solid or zone b; below 0 while they overlap"),
     "overlap": (2, 2, "overlap(a, b): 1 while body a and body, solid or zone b overlap"),
 }
-MEMORY = ("previous", "rate", "highest", "lowest", "total", "integral", "becomes", "since")
+ESTIMATORS = ("low_pass", "median", "complementary")
+"""What makes an estimate of readings, in the simulation as on a controller."""
+MEMORY = ("previous", "rate", "highest", "lowest", "total", "integral", "becomes", "since", *ESTIMATORS)
 """Functions that remember: what they give depends on earlier samples of the episode."""

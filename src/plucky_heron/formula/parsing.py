@@ -382,6 +382,8 @@ class _Reader:
             return self.between(node, name)
         args = tuple(self.read(arg, depth + 1) for arg in node.args)
         dimension = self.result(node, name, args)
+        if name in ("low_pass", "complementary"):
+            self.lasting(node.args[-1], name, args[-1])
         if len(args) == 1 and name in ("min", "max", "sum", "mean", "norm"):
             if not args[0].size:
                 if name == "norm":
@@ -392,9 +394,15 @@ class _Reader:
                     + (" or several values" * (name[0] == "m" and name != "mean")),
                 )
             return Node(f"{name} of", args, dimension=dimension, column=self.column(node))
-        if name in MEMORY and name != "since" and any(arg.op == "number" for arg in args):
+        if name in MEMORY and name != "since" and any(arg.op == "number" for arg in args[:1]):
             raise self.fail(node, f"{name} of a fixed number says nothing")
         return self.made(name, node, *args, dimension=dimension)
+
+    def lasting(self, node: ast.expr, name: str, time: Node) -> None:
+        """A time that an estimator is given: fixed, in seconds."""
+        value = constant_of(time)
+        if time.size or value is None or not 0.0 < value <= 3600.0:
+            raise self.fail(node, f"the time of {name} is a fixed number of seconds above 0, such as 0.05")
 
     def between(self, node: ast.Call, name: str) -> Node:
         """Distance between a body and something: a signal of its own, named by both."""
@@ -421,6 +429,13 @@ class _Reader:
     def result(self, node: ast.Call, name: str, args: tuple[Node, ...]) -> Dimension | None:
         if name in ("abs", "sum", "mean", "previous", "highest", "lowest", "total", "best", "gain"):
             return args[0].dimension
+        if name in ("low_pass", "median"):
+            return args[0].dimension
+        if name == "complementary":
+            turning = args[1].dimension
+            if turning is not ANY:
+                turning = (turning[0], turning[1], turning[2] + 1, turning[3])
+            return self.same(node, args[0], Node("rate", dimension=turning, column=args[1].column))
         if name in ("rate", "integral"):
             known = args[0].dimension
             return ANY if known is ANY else (known[0], known[1], known[2] + (1 if name == "integral" else -1), known[3])

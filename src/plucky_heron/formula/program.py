@@ -27,6 +27,7 @@ _TRUTHS = {"<", "<=", ">", ">=", "==", "!=", "and", "or", "not"}
 """Operations that give yes or no: kept as such, since NumPy is slow in writing them as numbers."""
 _REDUCTIONS: dict[str, Any] = {"min of": np.minimum, "max of": np.maximum, "sum of": np.add, "mean of": np.add}
 _RATE_OF_ANGLE = (0, 0, -1, 1)
+_ANGLE = (0, 0, 0, 1)
 
 
 class Program:
@@ -174,7 +175,19 @@ class Program:
             return self._reduced(op, args[0])
         if op in _UFUNCS:
             return self._emit(_UFUNCS[op], *args, truth=op in _TRUTHS)
+        if op in ("low_pass", "median", "complementary"):
+            return self._estimated(node, args)
         return self._remembering(node, args[0])
+
+    def _estimated(self, node: Node, args: list[Array | float]) -> Array:
+        """Estimators: what they hold is brought to this sample by the value and, for two of them, a time."""
+        if node.op == "median":
+            return self._remember(_median, args[0], 3)
+        share = 1.0 - float(np.exp(-self.sample_time / float(args[-1])))
+        turns = node.dimension == _ANGLE
+        if node.op == "low_pass":
+            return self._remember(_low_pass(share, turns), args[0])
+        return self._remember(_complementary(share, self.sample_time, turns), args[0], 2, args[1])
 
     def _number(self, value: Array | float) -> Array | float:
         """Yes and no as 1 and 0."""
@@ -214,15 +227,17 @@ class Program:
         rules = {"previous": _previous, "highest": _highest, "lowest": _lowest, "total": _total}
         return self._remember(rules[node.op], value)
 
-    def _remember(self, rule: Callable[..., None], value: Array | float) -> Array:
-        size = len(value) if isinstance(value, np.ndarray) and value.ndim == 2 else 0
-        held: Array = np.zeros((2, size, self.copies) if size else (2, self.copies))
+    def _remember(
+        self, rule: Callable[..., None], value: Array | float, rooms: int = 2, *others: Array | float
+    ) -> Array:
+        size = max((len(v) for v in (value, *others) if isinstance(v, np.ndarray) and v.ndim == 2), default=0)
+        held: Array = np.zeros((rooms, size, self.copies) if size else (rooms, self.copies))
         self._memory.append(held)
 
-        def step(now: Array | float, out: Array) -> None:
-            rule(self, held[0], held[1], now if isinstance(now, np.ndarray) else np.full(out.shape, now), out)
+        def step(now: Array | float, *beside: Array | float, out: Array) -> None:
+            rule(self, *held, np.broadcast_to(now, out.shape), *beside, out)
 
-        return self._emit(step, value)
+        return self._emit(step, value, *others)
 
 
 def _reduce(ufunc: Any) -> Callable[..., None]:
@@ -307,6 +322,42 @@ def _since(program: Program, before: Array, held: Array, now: Array, out: Array)
         np.add(held, program.sample_time, out=held)
         np.copyto(held, 0.0, where=now != 0.0)
     out[:] = held
+
+
+def _turned(difference: Array, turns: bool) -> Array:
+    """A difference; of angles, the short way round."""
+    return (difference + np.pi) % (2.0 * np.pi) - np.pi if turns else difference
+
+
+def _low_pass(share: float, turns: bool) -> Callable[..., None]:
+    def rule(program: Program, _: Array, held: Array, now: Array, out: Array) -> None:
+        if _begin(program, held, now):
+            held += share * _turned(now - held, turns)
+        out[:] = held
+
+    return rule
+
+
+def _median(program: Program, first: Array, second: Array, held: Array, now: Array, out: Array) -> None:
+    """The middle one of three: the sum without the largest and the smallest would lose digits."""
+    if program._advances:
+        first[:], second[:] = second, held
+    elif program._fresh is not None:
+        first[..., program._fresh] = second[..., program._fresh] = now[..., program._fresh]
+    held[:] = now
+    np.maximum(np.minimum(first, second), np.minimum(np.maximum(first, second), held), out=out)
+
+
+def _complementary(share: float, time: float, turns: bool) -> Callable[..., None]:
+    """``estimate = (estimate + rate * time)`` drawn to the angle by `share` (R. Mahony et al., IEEE Trans. AC 53, 2008, for one axis)."""
+
+    def rule(program: Program, _: Array, held: Array, now: Array, rate: Array | float, out: Array) -> None:
+        if _begin(program, held, now):
+            held += time * rate
+            held += share * _turned(now - held, turns)
+        out[:] = held
+
+    return rule
 
 
 def evaluate_once(expression: Expression, values: Mapping[str, float]) -> float:

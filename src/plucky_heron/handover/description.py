@@ -145,6 +145,39 @@ class ControllerInput(_Part):
     clip: bool
 
 
+class GivenSignal(_Part):
+    """What the generated C between instruments and controller is given."""
+
+    name: Text
+    unit: Text
+    positive: Text
+
+
+class WiredUp(_Part):
+    """A raw number: value = (raw - zero) * scale + offset, SI."""
+
+    name: Text
+    zero: int
+    scale: float
+    offset: float
+    low: int | None
+    high: int | None
+    turns_over: Count
+    what: Text
+
+
+class FromSignals(_Part):
+    """The way from instruments to the controller, and from it to the drives."""
+
+    given: Annotated[list[GivenSignal], Field(max_length=MOST_SIGNALS)]
+    drives: Annotated[list[Text], Field(max_length=MOST_SIGNALS)]
+    bodies: Annotated[list[Text], Field(max_length=MOST_SIGNALS)]
+    read: Annotated[list[WiredUp], Field(max_length=MOST_SIGNALS)]
+    put: Annotated[list[WiredUp], Field(max_length=MOST_SIGNALS)]
+    typical: NotNegative
+    beyond: Annotated[float, Field(ge=0.0, le=1.0)]
+
+
 class SignTest(_Part):
     """How a drive shows its sign; a step of 0 leaves it untested."""
 
@@ -160,6 +193,7 @@ class AroundPolicy(_Part):
     inputs: Annotated[list[ControllerInput], Field(max_length=MOST_SIGNALS)]
     depth: Annotated[int, Field(ge=1, le=10_000)]
     sign_test: list[SignTest]
+    signals: FromSignals | None = None
 
 
 class RunFacts(_Part):

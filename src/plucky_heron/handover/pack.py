@@ -36,10 +36,14 @@ from plucky_heron.handover.forms.controller import Answer, to_controller
 from plucky_heron.handover.forms.controlling import Controlling, controlling
 from plucky_heron.handover.forms.fixed import run_fixed
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
+from plucky_heron.handover.forms.signals import SignalCode
 from plucky_heron.handover.forms.templates import templates
 from plucky_heron.handover.reading import read_pack
+from plucky_heron.handover.signal_check import TOLERANCE as SIGNAL_TOLERANCE
+from plucky_heron.handover.signal_check import check_signals
 from plucky_heron.handover.signing import SIGNATURE, sign
 from plucky_heron.handover.trying import safe_warning, sign_answers
+from plucky_heron.handover.wiring import Mapped, read_wiring
 from plucky_heron.learning.policy import Policy
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, kept_policy
 from plucky_heron.runs.results import PACK, PROOF
@@ -60,8 +64,11 @@ def write_pack(
     forms: Sequence[str] = ALWAYS,
     safe_kind: str = "ramp",
     key: Path | None = None,
+    wiring: Path | None = None,
 ) -> dict[str, Any]:
     """Export the kept policy of a run to `out` in these `forms` and check it; signed where there is a `key`.
+
+    With a `wiring` (a file) the generated C reads and gives raw numbers; see `handover.wiring`.
 
     Returns
     -------
@@ -79,6 +86,10 @@ def write_pack(
         raise FileError(out, "", None, "exists and is not a pack; name a new folder")
     problem = frozen_problem(project, row)
     policy = kept_policy(project, row)
+    parts = controlling(problem)
+    signals = SignalCode(problem, parts)
+    if wiring is not None:
+        signals.wire(read_wiring(wiring), wiring.name)
     vectors, first = test_vectors(problem, policy)
     inputs, outputs = contract(problem)
     title = f"{problem.machine.name}, {problem.task.name}, run {row.id}"
@@ -86,14 +97,18 @@ def write_pack(
     made = make_forms(forms, policy, title, inputs, outputs, problem.sample_time, vectors, safe)
     expected = run_policy(policy, vectors, first)
     equality = agreement(made, policy, problem, vectors, first, expected)
-    parts = controlling(problem)
     answers = sign_answers(problem, parts, safe)
-    files = {**made.files, **to_controller(parts, policy, title, safe, HOLD_TIME, answers, safe_kind)}
+    files = {
+        **made.files,
+        **to_controller(parts, policy, title, safe, HOLD_TIME, answers, safe_kind),
+        **signals.files(title),
+    }
+    told = told_of_signals(problem, signals, files)
     files |= firmware_files(problem.sample_time, HOLD_TIME, safe)
     warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)
     files |= _frozen_sources(project, row)
-    around = (parts, answers, safe_kind, warning)
+    around = (parts, answers, safe_kind, warning, told)
     pack = describe(problem, policy, row, equality, files, around)
     store = RunStore(project)
     try:
@@ -191,11 +206,11 @@ def describe(
     row: RunRow,
     equality: dict[str, Any],
     files: dict[str, bytes | str],
-    around: tuple[Controlling, list[Answer], str, str],
+    around: tuple[Controlling, list[Answer], str, str, dict[str, Any]],
 ) -> dict[str, Any]:
-    """``pack.json``; `around` is what stands around the policy, how drives show their signs, what safe means, and what is wrong with it."""
+    """``pack.json``; `around` is what stands around the policy, how drives show their signs, what safe means, what is wrong with it, and the way from signals."""
     inputs, outputs = contract(problem)
-    parts, answers, safe_kind, warning = around
+    parts, answers, safe_kind, warning, signals = around
     task, machine = problem.task, problem.machine
     described_inputs = [
         dataclasses.asdict(line) | {
@@ -234,6 +249,7 @@ def describe(
             "sensors": [dataclasses.asdict(line) | {"formula": formula} for line, formula in zip(parts.sensors, parts.formulas, strict=True)],
             "inputs": parts.told(), "depth": parts.depth,
             "sign_test": [{"step": a.step, "sensor": parts.sensors[a.sensor].name if a.sensor >= 0 else None, "least": a.least} for a in answers],
+            "signals": signals,
         },
         "run": {
             "number": row.id, "seed": row.seed, "method": row.method, "recipe": row.recipe, "task": row.task, "identity": row.identity, "step": row.best_step,
@@ -243,8 +259,47 @@ def describe(
         "equality": equality,
         "hashes": {name: hashlib.sha256(data if isinstance(data, bytes) else data.encode()).hexdigest() for name, data in sorted(files.items())},
     }  # fmt: skip
-    told: dict[str, Any] = json.loads(json.dumps(pack, allow_nan=False))
-    return told | {"hash": pack_hash(told)}
+    whole: dict[str, Any] = json.loads(json.dumps(pack, allow_nan=False))
+    return whole | {"hash": pack_hash(whole)}
+
+
+MOST_BEYOND = 0.01
+"""Share of samples in which single precision may fall to the other side of an edge."""
+
+
+def told_of_signals(problem: Problem, code: SignalCode, files: dict[str, bytes | str]) -> dict[str, Any]:
+    """What stands in ``pack.json`` of the way from signals to the controller and on to the drives, after it was checked.
+
+    Raises
+    ------
+    StateError
+        The generated C makes something else of recorded signals than the simulation.
+    """
+    with tempfile.TemporaryDirectory(prefix="heron-signals-") as place:
+        for name in (
+            "policy.h",
+            "policy.c",
+            "controller.h",
+            "controller.c",
+            "signals.h",
+            "signals.c",
+            "check_signals.c",
+        ):
+            write_whole(Path(place) / name, files[name])
+        differences = check_signals(problem, code, Path(place))
+    beyond = float((differences > SIGNAL_TOLERANCE).mean())
+    if not beyond <= MOST_BEYOND:
+        raise StateError(f"not written: signals.c differs from the simulation in {100 * beyond:.0f} % of the samples")
+
+    def lines(mapped: list[Mapped], drives: bool) -> list[dict[str, Any]]:
+        kept = [{k: v for k, v in dataclasses.asdict(m).items() if k != "index"} for m in mapped]
+        return [one | ({} if drives else {"low": None, "high": None}) for one in kept]
+
+    read, put = code.wired
+    return {
+        "given": [dataclasses.asdict(s) for s in code.signals], "drives": code.drives, "bodies": code.bodies, "read": lines(read, False),
+        "put": lines(put, True), "typical": float(np.median(differences)), "beyond": beyond,
+    }  # fmt: skip
 
 
 def after_the_policy(command: Command) -> dict[str, Any]:

@@ -1,0 +1,248 @@
+"""The C between what a machine's instruments say and the controller: formulas of observations, forward kinematics, mixing and choices.
+
+The controller takes the values of formulas and gives the values of commands. What stands here works out the first from
+positions, speeds and whatever else formulas name, and the drives' values from the second.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from plucky_heron.handover.forms.controlling import Controlling
+from plucky_heron.handover.forms.formula_code import HELPERS, MODULO, FormulaCode
+from plucky_heron.handover.forms.numbers import number, row
+from plucky_heron.handover.forms.templates import Code, templates
+from plucky_heron.handover.wiring import Mapped, Wiring, mapped_drives, mapped_signals
+from plucky_heron.machine.schema import GROUND
+from plucky_heron.machine.urdf import rotation
+from plucky_heron.task.problem import Problem
+from plucky_heron.task.signals import base_signals
+
+Array = np.ndarray
+
+_ECHO = re.compile(r"(action|previous\.action|command)\.(\w+)")
+_ECHOES = re.compile(r"(actions|previous\.actions)\[(\d+)\]")
+_PLACE = re.compile(r"\bb\d+\.")
+_JOINT = re.compile(r"(.+)\.(position|angle|velocity|rate)")
+_BODY = re.compile(r"(\w+)\.(own\.velocity|own\.rate|velocity|rate)\.([xyz])|(\w+)\.(x|y|z|roll|pitch|yaw)")
+
+
+@dataclass(frozen=True)
+class Signal:
+    """One number that has to be given: a position or speed of a joint, a channel of a sensor, a set-point, or what else a formula names."""
+
+    name: str
+    unit: str
+    positive: str = ""
+
+
+@dataclass
+class SignalCode:
+    """What is generated.
+
+    Attributes
+    ----------
+    signals
+        What has to be given, in order.
+    bodies
+        Bodies whose place is worked out from the joints, from the ground outwards.
+    drives
+        Names of all drives, in order.
+    """
+
+    problem: Problem
+    parts: Controlling
+    wired: tuple[list[Mapped], list[Mapped]] = ([], [])
+    """Signals that are read, and drives that are given, as raw numbers."""
+    signals: list[Signal] = field(default_factory=list)
+    bodies: list[str] = field(default_factory=list)
+    drives: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        problem = self.problem
+        self._units = dict(base_signals(problem.machine, problem.task))
+        self._plain = {c.name: k for k, c in enumerate(problem.commands) if not c.choice}
+        self._shaped = {k: bool(c.increment or c.rate_limit or c.smoothing) for k, c in enumerate(problem.commands)}
+        self._sets = list(problem.options)
+        self._set_names = {problem.task.actions[n].name: k for k, n in enumerate(self._sets)}
+        self._places: dict[str, int] = {}
+        self._distributing = False
+        self.drives = list(problem.model.drives)
+        columns = {line: k for k, line in enumerate(self.parts.columns)}
+        observed = FormulaCode(self._leaf, problem.definitions, problem.sample_time)
+        edges = np.cumsum([0, *(e.width for e in problem.observations)])
+        self.sensors: list[str] = [""] * len(columns)
+        for first, expression in zip(edges, problem.observations, strict=False):
+            for k in range(expression.width):
+                if int(first) + k in columns:
+                    self.sensors[columns[int(first) + k]] = observed.of(expression.part(k))[0]
+        self.observing = observed.needed(self.sensors)
+        self._distributing = True
+        self._distribute(observed.slots)
+
+    def _distribute(self, slots: int) -> None:
+        """Mixing and choices: for each drive the expression of its value."""
+        problem, code = self.problem, FormulaCode(self._leaf, self.problem.definitions, self.problem.sample_time, slots)
+        found: dict[int, str] = {c.drive: f"commands[{k}]" for k, c in enumerate(problem.commands) if c.drive >= 0}
+        found |= {drive: code.of(formula)[0] for drive, formula in problem.mixing.items()}
+        self.direct = [found.get(d, "0.0f") for d in range(len(self.drives))]
+        self.mixed = sorted(problem.mixing)
+        self.mixing, slots = code.needed(self.direct), code.slots
+        self.sets: list[dict[str, Any]] = []
+        for number_, options in problem.options.items():
+            columns = [k for k, c in enumerate(problem.commands) if c.action == number_]
+            may = FormulaCode(self._leaf, problem.definitions, problem.sample_time, slots)
+            allowed = [may.of(o.available)[0] if o.available is not None else "1.0f" for o in options]
+            does = FormulaCode(self._leaf, problem.definitions, problem.sample_time, may.slots)
+            given = [[(d, does.of(f)[0]) for d, f in zip(o.drives, o.formulas, strict=True)] for o in options]
+            slots = does.slots
+            self.sets.append({
+                "columns": columns, "may": [Code(x) for x in may.needed(allowed)], "allowed": [Code(x) for x in allowed],
+                "does": [Code(x) for x in does.needed([x for rows in given for _, x in rows])], "given": [[(d, Code(x)) for d, x in rows] for rows in given],
+                "samples": [max(1, o.samples) for o in options],
+            })  # fmt: skip
+        self.slots = slots
+
+    # --- leaves ------------------------------------------------------------------------------------------------------
+
+    def _leaf(self, name: str) -> str:
+        """The C expression of a signal."""
+        if name == "time":
+            return "now"
+        if (echo := _ECHO.fullmatch(name)) is not None and echo.group(2) in self._plain:
+            return self._echo(echo.group(1), self._plain[echo.group(2)])
+        if (echo := _ECHOES.fullmatch(name)) is not None:
+            return self._echo(echo.group(1).removesuffix("s"), int(echo.group(2)))
+        if (chosen := self._choice(name)) is not None:
+            return chosen
+        if (joint := _JOINT.fullmatch(name)) is not None and joint.group(1) in self.problem.model.joints:
+            kind = "position" if joint.group(2) in ("position", "angle") else "velocity"
+            return self._given(f"{joint.group(1)}.{kind}")
+        if (body := _BODY.fullmatch(name)) is not None:
+            which, what, axis = (body.group(1), body.group(2), body.group(3)) if body.group(1) else (body.group(4), "", body.group(5))  # fmt: skip
+            if which in self.problem.machine.bodies and self._reach(which):
+                return self._of_body(f"b{self.bodies.index(which)}", what, axis)
+        return self._given(name)
+
+    def _echo(self, kind: str, k: int) -> str:
+        """What was commanded; in distributing, the newest command is what the controller puts out, guards and all."""
+        if self._distributing and (kind == "command" or (kind == "action" and not self._shaped[k])):
+            return f"commands[{k}]"
+        return {"action": "given", "previous.action": "previous", "command": "held"}[kind] + f"[{k}]"
+
+    def _choice(self, name: str) -> str | None:
+        for kind in ("previous.action.", "action.", "command."):
+            rest = name.removeprefix(kind)
+            if rest == name:
+                continue
+            owner, _, option = rest.partition(".")
+            if owner not in self._set_names:
+                continue
+            k = self._set_names[owner]
+            if not option:
+                return f"(float)s->{'before' if kind.startswith('previous') else 'number'}[{k}]"
+            options = [o.name for o in self.problem.options[self._sets[k]]]
+            if kind == "action." and option in options:
+                return f"(float)(s->work[{k}] == {options.index(option) + 1})"
+        return None
+
+    def _given(self, name: str) -> str:
+        if name not in self._places:
+            self._places[name] = len(self.signals)
+            joint = self.problem.machine.joints.get(name.rpartition(".")[0])
+            self.signals.append(Signal(name, self._units.get(name, ""), joint.positive if joint is not None else ""))
+        return f"x[{self._places[name]}]"
+
+    def _reach(self, body: str) -> bool:
+        """Whether only hinges, sliders and fixed joints lie between a body and the ground; then the way is known from here on."""
+        machine, way, at = self.problem.machine, [], body
+        while at != GROUND:
+            joint = machine.joints[machine.joint_above(at)]
+            if joint.kind not in ("hinge", "slider", "fixed"):
+                return False
+            way.append(at)
+            at = joint.parent
+        for part in reversed(way):
+            if part not in self.bodies:
+                self.bodies.append(part)
+                name = machine.joint_above(part)
+                if machine.joints[name].kind != "fixed":
+                    self._given(f"{name}.position")
+                    self._given(f"{name}.velocity")
+        return True
+
+    def _of_body(self, body: str, what: str, axis: str) -> str:
+        if axis in ("roll", "pitch", "yaw"):
+            return {
+                "roll": f"atan2f({body}.r[7], {body}.r[8])",
+                "pitch": f"asinf(fminf(fmaxf(-{body}.r[6], -1.0f), 1.0f))",
+                "yaw": f"atan2f({body}.r[3], {body}.r[0])",
+            }[axis]
+        a, part = "xyz".index(axis), {"": "p", "velocity": "v", "rate": "w"}.get(what.removeprefix("own."), "p")
+        if what.startswith("own."):
+            return "(" + " + ".join(f"{body}.r[{3 * b + a}] * {body}.{part}[{b}]" for b in range(3)) + ")"
+        return f"{body}.{part}[{a}]"
+
+    # --- text --------------------------------------------------------------------------------------------------------
+
+    def chain(self) -> list[Code]:
+        """Statements that work out the places of all bodies that formulas name."""
+        machine, lines = self.problem.machine, []
+        for k, body in enumerate(self.bodies):
+            name = machine.joint_above(body)
+            joint = machine.joints[name]
+            parent = "ground" if joint.parent == GROUND else f"b{self.bodies.index(joint.parent)}"
+            moves = joint.kind != "fixed"
+            at, speed = (self._given(f"{name}.{w}") for w in ("position", "velocity")) if moves else ("0.0f", "0.0f")
+            lines += [
+                Code(f"static const float t{k}[9] = {{ {row(rotation(*joint.turn).ravel())} }};"),
+                Code(f"static const float o{k}[3] = {{ {row(np.array(joint.origin))} }};"),
+                Code(f"static const float a{k}[3] = {{ {row(np.array(joint.axis))} }};"),
+                Code(f"carry(&{parent}, t{k}, o{k}, a{k}, {int(joint.kind == 'slider')}, {at}, {speed}, &b{k});"),
+            ]
+        return lines
+
+    def wire(self, wiring: Wiring, source: str) -> None:
+        """Read and give raw numbers where the wiring says so.
+
+        Raises
+        ------
+        StateError, FileError
+            What of it fits no signal or drive, or is no straight line.
+        """
+        machine = self.problem.machine
+        units = {s.name: s.unit for s in self.signals}
+        ends = {d: machine.command_range(d) for d in self.drives}
+        ranges = {d: (float(low), float(high), machine.drive_unit(d)) for d, (low, high) in ends.items()}
+        self.wired = mapped_signals(wiring, list(units), units, source), mapped_drives(wiring, ranges, source)
+
+    def files(self, title: str) -> dict[str, str]:
+        """``signals.h``, ``signals.c`` and the program that checks them."""
+        text = "\n".join([*self._observed(), *self._distributed()])
+        limits = np.array([self.problem.machine.command_range(d) for d in self.drives]).reshape(-1, 2)
+        chain = self.chain()
+        values: dict[str, Any] = {
+            "title": title, "signals": self.signals, "drives": self.drives, "sensors": self.parts.sensors, "formulas": self.parts.formulas,
+            "chain": chain, "bodies": len(self.bodies), "observing": [Code(x) for x in self.observing], "values": [Code(x) for x in self.sensors],
+            "mixing": [Code(x) for x in self.mixing], "direct": [Code(x) for x in self.direct], "sets": self.sets, "slots": self.slots,
+            "low": row(limits[:, 0]), "high": row(limits[:, 1]), "helpers": Code(HELPERS) if "wrapped(" in text else Code(MODULO) if "modulo(" in text else "", "sample_time": number(self.problem.sample_time),
+            "mixed": self.mixed, "bodies_in": [bool(_PLACE.search(" ".join(lines))) for lines in (self._observed(), self._distributed())],
+        }  # fmt: skip
+        values |= {"read": self.wired[0], "put": self.wired[1], "number": number}
+        environment = templates()
+        names = ("signals.h", "signals.c", "check_signals.c")
+        return {name: environment.get_template(f"{name}.j2").render(values) for name in names}
+
+    def _observed(self) -> list[str]:
+        return [*self.observing, *self.sensors]
+
+    def _distributed(self) -> list[str]:
+        """All code of the way to the drives."""
+        found = [*self.mixing, *self.direct]
+        for s in self.sets:
+            found += [*s["may"], *s["allowed"], *s["does"], *(value for rows in s["given"] for _, value in rows)]
+        return found

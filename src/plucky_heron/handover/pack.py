@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from markupsafe import Markup
 
 from plucky_heron.analysis.statistics import wilson
 from plucky_heron.errors import FileError, StateError
@@ -42,6 +43,7 @@ from plucky_heron.handover.reading import read_pack
 from plucky_heron.handover.signal_check import TOLERANCE as SIGNAL_TOLERANCE
 from plucky_heron.handover.signal_check import check_signals
 from plucky_heron.handover.signing import SIGNATURE, sign
+from plucky_heron.handover.sketch import mounted_sensors, sketch
 from plucky_heron.handover.trying import safe_warning, sign_answers
 from plucky_heron.handover.wiring import Mapped, read_wiring
 from plucky_heron.learning.policy import Policy
@@ -118,6 +120,7 @@ def write_pack(
         files["data-sheet.md"] = sheet.render(
             title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products
         )
+        files["data-sheet.html"] = data_sheet(problem, policy, pack, title, proof, margin)
         files["start-here.md"] = (
             templates().get_template("start-here.md.j2").render(title=title, pack=pack, margin=margin)
         )
@@ -142,6 +145,23 @@ def write_pack(
     finally:
         store.close()
     return answer
+
+
+def data_sheet(
+    problem: Problem,
+    policy: Policy,
+    pack: dict[str, Any],
+    title: str,
+    proof: dict[str, Any] | None,
+    margin: float | None,
+) -> str:
+    """The data sheet as a page that also prints: no script, nothing from elsewhere."""
+    sensors = mounted_sensors(problem)
+    varied = [(name, distribution.text()) for name, distribution in problem.task.variation.items()]
+    return templates(html=True).get_template("data-sheet.html.j2").render(
+        title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products, sensors=sensors,
+        picture=Markup(sketch(problem, sensors)), varied=varied,
+    )  # fmt: skip
 
 
 def _before(out: Path) -> dict[str, Any] | None:

@@ -99,7 +99,7 @@ def work_in_window(folder: Path) -> None:
 
     beat = QTimer()
     beat.timeout.connect(turn)
-    beat.start(15)
+    beat.start(50)
     sys.exit(application.exec())
 
 
@@ -119,6 +119,11 @@ class WindowApart:
         self.end()
         self.kills += 1
         self.process = self._start()
+
+    def close(self) -> None:
+        """End it for good."""
+        if self.process.poll() is None:
+            self.end()
 
     def end(self) -> None:
         """End it, and see that the project can be read."""
@@ -200,20 +205,24 @@ def main() -> int:
             row = launch.wait(folder, launch.train(folder, "lift", recipes[method], [11]))[0]
             references[method], took[method] = outcome(folder, row.id), time.perf_counter() - start
         window = WindowApart(folder)
-        while kills < wanted:
-            method = random_.choice([*recipes])
-            number, killed = interrupted(
-                folder, recipes[method], random_, min(5, wanted - kills), 0.6 * took[method], window
-            )
-            found = outcome(folder, number)
-            differs = [key for key, value in references[method].items() if found.get(key) != value]
-            if differs:
-                print(f"{method}, run {number}, {killed} kills (seed {given.seed}): other bits in {', '.join(differs)}")
-                print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")
-                window.end()
-                return 1
-            kills, runs = kills + killed, runs + 1
-        window.end()
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+        try:
+            while kills < wanted:
+                method = random_.choice([*recipes])
+                number, killed = interrupted(
+                    folder, recipes[method], random_, min(5, wanted - kills), 0.6 * took[method], window
+                )
+                found = outcome(folder, number)
+                differs = [key for key, value in references[method].items() if found.get(key) != value]
+                if differs:
+                    print(
+                        f"{method}, run {number}, {killed} kills (seed {given.seed}): other bits in {', '.join(differs)}"
+                    )
+                    print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")
+                    return 1
+                kills, runs = kills + killed, runs + 1
+        finally:
+            window.close()
         parts = [path for path in folder.rglob(".*") if path.is_file() and "part" in path.name]
         store = RunStore(folder)
         broken = store.connection.execute("PRAGMA integrity_check").fetchone()[0]

@@ -34,6 +34,7 @@ from plucky_heron.handover.equality import (
 from plucky_heron.handover.firmware_files import firmware_files
 from plucky_heron.handover.forms.catalogue import ALWAYS, BEYOND, TOLERANCE, TOLERANCES, Made, make_forms
 from plucky_heron.handover.forms.controller import Answer, to_controller
+from plucky_heron.handover.forms.controller_st import to_controller_st
 from plucky_heron.handover.forms.controlling import Controlling, controlling
 from plucky_heron.handover.forms.fixed import run_fixed
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
@@ -106,6 +107,10 @@ def write_pack(
         **signals.files(title),
     }
     told = told_of_signals(problem, signals, files)
+    if "policy.st" in files:
+        files["policy.st"] = str(files["policy.st"]) + to_controller_st(
+            parts, policy, inputs, outputs, safe, HOLD_TIME, answers, safe_kind, problem.sample_time
+        )
     files |= firmware_files(problem.sample_time, HOLD_TIME, safe)
     warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)

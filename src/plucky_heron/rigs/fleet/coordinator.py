@@ -79,6 +79,8 @@ class Fleet:
         self.folder, self.silence = folder.resolve(), silence
         self.devices = {d.name: d for d in devices}
         self.signed_by = signed_by
+        self.changed: Callable[[], object] = lambda: None
+        """Called whenever the state of a device has changed."""
         self._said: queue.Queue[tuple[str, dict[str, Any]]] = queue.Queue()
         self._processes: dict[str, subprocess.Popen[bytes]] = {}
         self._present: set[str] = set()
@@ -191,6 +193,8 @@ class Fleet:
     def roll_out(self, folder: Path, episodes: int = 3, progress: Callable[[str], object] | None = None) -> FleetResult:
         """Roll a pack out in waves; one that was begun with the same pack and interrupted goes on where it stood.
 
+        `progress` is told each wave before it begins; where it answers False the rollout stops there, to be gone on with later.
+
         Raises
         ------
         FileError, UntrustedError
@@ -210,11 +214,18 @@ class Fleet:
         data = base64.b64encode(_zipped(pack)).decode()
         while self.rollout["wave"] < len(waves):
             wave = waves[self.rollout["wave"]]
-            if progress is not None:
-                progress(f"wave {self.rollout['wave'] + 1} of {len(waves)}: {', '.join(wave)}")
+            if (
+                progress is not None
+                and progress(f"wave {self.rollout['wave'] + 1} of {len(waves)}: {', '.join(wave)}") is False
+            ):
+                self.note(f"stopped before wave {self.rollout['wave'] + 1}")
+                self._save()
+                result.log = (self.folder / "fleet.log").read_text().splitlines()
+                return result
             self.rollout["installed"] = sorted({*self.rollout["installed"], *wave})
             self._save()
             wrong = self._wave(wave, pack, data, episodes)
+            self.changed()
             if wrong:
                 self._take_back(result, wrong)
                 break
@@ -230,6 +241,7 @@ class Fleet:
 
     def _wave(self, wave: Sequence[str], pack: Pack, data: str, episodes: int) -> str:
         """Install on a wave and try it; what is wrong, or nothing."""
+        self._all(wave, "installing")
         installed = self.ask(wave, {"do": "install", "hash": pack.digest, "pack": data})
         for name in wave:
             told, d = installed.get(name), self.devices[name]
@@ -240,6 +252,7 @@ class Fleet:
             if told.get("hash") != pack.digest:
                 return self._failed(d, f"reports the hash {str(told.get('hash'))[:12]}, wanted {pack.digest[:12]}")
             d.version, d.state = pack.digest, "installed"
+        self._all(wave, "on trial")
         tried = self.ask(wave, {"do": "trial", "episodes": episodes})
         for name in wave:
             told, d = tried.get(name), self.devices[name]
@@ -258,6 +271,11 @@ class Fleet:
             d.state = "well"
         return ""
 
+    def _all(self, names: Sequence[str], state: str) -> None:
+        for name in names:
+            self.devices[name].state = state
+        self.changed()
+
     def _failed(self, device: DeviceState, reason: str) -> str:
         device.state, device.reason = "failed", reason
         return f"{device.name} {reason}"
@@ -274,6 +292,7 @@ class Fleet:
                 device.version = str(back[name].get("version", ""))
                 if device.state != "failed":
                     device.state = "rolled back"
+        self.changed()
         lost = [name for name in names if name not in back]
         self.note(
             f"taken back from {', '.join(n for n in names if n in back) or 'none'}"

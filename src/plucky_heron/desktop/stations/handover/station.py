@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.strip_recorder import StripRecorder
@@ -28,13 +28,15 @@ from plucky_heron.desktop.forms.widgets import (
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.handover.faults_sheet import FaultsSheet
+from plucky_heron.desktop.stations.handover.fleet_sheet import FleetSheet
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.errors import HeronError
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.equality import VECTORS
 from plucky_heron.handover.forms.catalogue import ALWAYS, TOLERANCE, TOLERANCES
 from plucky_heron.handover.pack import HOLD_TIME, write_pack
-from plucky_heron.handover.reading import read_pack
+from plucky_heron.handover.reading import Pack, read_pack
 from plucky_heron.rigs.faults import ALL, MOST, read_faults
 from plucky_heron.rigs.rollout import RIGS, ROLLOUT_STREAM, RolloutResult, Sample, roll_out
 from plucky_heron.runs.results import PACK, PROOF, ROLLOUT
@@ -144,6 +146,10 @@ class HandoverStation(Station):
             self.safe.addItem(words, key)
         safe.addWidget(label("without inputs", "soft"))
         safe.addWidget(self.safe, 1)
+        self.wiring: Path | None = None
+        self.wire = button("wiring …", self.choose_wiring, "link", "wiring of raw numbers")
+        self.wire.setToolTip("a file that says what raw counts and pulse widths mean; see docs/handover.md")
+        safe.addWidget(self.wire)
         self.forms.body.addLayout(safe)
         self.warning = label("", "wrong", wrap=True)
         self.warning.hide()
@@ -163,6 +169,8 @@ class HandoverStation(Station):
         self.faults.setToolTip(f"apart by commas: {', '.join(MOST)}; for some of everything: {ALL}")
         which.addWidget(self.which, 1)
         which.addWidget(self.faults, 1)
+        self.slide = button("…", self.set_faults, "tool", "faults by sliders")
+        which.addWidget(self.slide)
         self.rig.body.addLayout(which)
         self.slower = label("", "wrong", wrap=True)
         self.take = button("Take it into the task", self.take_delay, "", "take the rig's dead time into the task")
@@ -184,7 +192,9 @@ class HandoverStation(Station):
         self.mode.addItem("in real time", False)
         self.mode.addItem("in lock-step", True)
         self.note = ElidedLabel("", "soft")
-        for widget in (self.write, self.roll, self.mode):
+        self.over_fleet = button("Fleet …", self.open_fleet)
+        self.over_fleet.setToolTip("roll the pack out over several simulated devices, in waves")
+        for widget in (self.write, self.roll, self.mode, self.over_fleet):
             row.addWidget(widget)
         row.addWidget(self.note, 1)
         left = QVBoxLayout()
@@ -232,6 +242,7 @@ class HandoverStation(Station):
         there = pack is not None and folder is not None and (folder / "pack.json").is_file()
         self.write.setEnabled(row is not None and row.best_step is not None)
         self.roll.setEnabled(there)
+        self.over_fleet.setEnabled(there)
         self.note.setText(
             "train a run first"
             if row is None
@@ -364,16 +375,52 @@ class HandoverStation(Station):
         if wrong:
             self.bench.say(wrong)
 
+    def choose_wiring(self) -> None:
+        """Choose the file of the wiring; none takes it away again."""
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Wiring", str(self.wiring or self.bench.project.folder), "Wiring (*.toml)"
+        )
+        self.wiring = Path(name) if name else None
+        self.wire.setText(self.wiring.name if self.wiring is not None else "wiring …")
+
     def write_the_pack(self) -> None:
         """Export and check."""
         bench, row, folder = self.bench, self.bench.row(), self._folder()
         if row is None or folder is None:
             return
         project, safe = bench.project.folder, str(self.safe.currentData())
-        forms = (*ALWAYS, *(form for form, box in self.extra.items() if box.isChecked()))
+        forms, wiring = (*ALWAYS, *(form for form, box in self.extra.items() if box.isChecked())), self.wiring
         bench.start_job(
-            f"writing the pack of run {row.id}", lambda _: write_pack(project, row, folder, forms, safe), lambda _: None
+            f"writing the pack of run {row.id}",
+            lambda _: write_pack(project, row, folder, forms, safe, wiring=wiring),
+            lambda _: None,
         )
+
+    def set_faults(self) -> None:
+        """Open the sheet of sliders; the field follows."""
+        self.faults_sheet = FaultsSheet(self.faults.text(), self)
+        self.faults_sheet.changed.connect(self.faults.setText)
+        self.faults_sheet.open()
+
+    def _readable(self, folder: Path) -> Pack | None:
+        """The pack, where it is whole and may be run here; else what is wrong is said."""
+        try:
+            pack = read_pack(folder)
+            pack.ask()
+            return pack
+        except UntrustedError as error:
+            self.bench.trust_asked.emit(error)
+        except HeronError as error:
+            self.bench.say(str(error))
+        return None
+
+    def open_fleet(self) -> None:
+        """Open the sheet of the fleet."""
+        folder = self._folder()
+        pack = self._readable(folder) if folder is not None else None
+        if pack is not None:
+            self.fleet = FleetSheet(self.bench, pack, self)
+            self.fleet.open()
 
     def roll_out(self) -> None:
         """Run the pack on the chosen rig; the strip recorder follows."""
@@ -382,14 +429,12 @@ class HandoverStation(Station):
             return
         lock_step, project = bool(self.mode.currentData()), bench.project.folder
         rig = str(self.which.currentData())
+        pack = self._readable(folder)
+        if pack is None:
+            return
         try:
             faults = read_faults(self.faults.text())
-            pack = read_pack(folder)
-            pack.ask()
             problem = pack.problem()
-        except UntrustedError as error:
-            bench.trust_asked.emit(error)
-            return
         except HeronError as error:
             bench.say(str(error))
             return

@@ -7,6 +7,8 @@ import json
 import os
 import shutil
 import signal
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -18,6 +20,7 @@ from plucky_heron.errors import FileError, StateError
 from plucky_heron.project import Project
 from plucky_heron.runs import launch, worker
 from plucky_heron.runs import store as store_module
+from plucky_heron.runs.executors import worker_environment
 from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import DEAD, DONE, FAILED, QUEUED, RunStore
 from plucky_heron.training.loop import Run
@@ -316,3 +319,36 @@ def test_a_damaged_row_is_said(folder: Path) -> None:
         store.connection.execute(f"UPDATE runs SET {column} = ?", [before])
     assert json.loads(json.dumps(store.run(number).facts)) == {}
     store.close()
+
+
+@pytest.mark.long
+def test_a_run_without_enough_memory_says_so_and_goes_on_when_there_is_some(folder: Path) -> None:
+    """The worker may use a gigabyte of addresses, and its replay alone wants more."""
+    limited = f"""
+import resource
+resource.setrlimit(resource.RLIMIT_AS, (1_300_000_000, resource.RLIM_INFINITY))
+from pathlib import Path
+from plucky_heron.project import Project
+from plucky_heron.runs import launch
+from plucky_heron.training.recipe import with_changes
+folder = Path({str(folder)!r})
+changes = {{"steps": "512", "evaluation.every": "512", "evaluation.episodes": "4", "random_start_steps": "256", "replay_capacity": "20000000"}}
+launch.train(folder, "lift", with_changes(Project(folder).recipe("sac"), changes), [1])
+"""
+    subprocess.run([sys.executable, "-c", limited], check=True, timeout=60, env=worker_environment())
+    store = RunStore(folder)
+    try:
+        until = time.monotonic() + 60.0
+        while store.run(1).alive and time.monotonic() < until:
+            time.sleep(0.1)
+        row = store.run(1)
+        assert row.state == FAILED and row.stop_text is not None
+        assert row.stop_text.startswith("not enough memory") and "--resume 1" in row.stop_text
+        pid = store.connection.execute("SELECT pid FROM batches WHERE batch = 1").fetchone()[0]
+        while Path(f"/proc/{pid}").exists() and time.monotonic() < until:
+            time.sleep(0.05)  # the process of the batch has that limit, too
+    finally:
+        store.close()
+    launch.resume(folder, 1)
+    row = launch.wait(folder, [1])[0]
+    assert row.state == DONE, row.stop_text

@@ -85,6 +85,12 @@ def work_on(project: Path, number: int, threads: int) -> None:
     except HeronError as error:
         store.update(number, state=FAILED, stop_rule="failed", stop_text=str(error))
         raise
+    except MemoryError:
+        text = (
+            f"not enough memory; a smaller replay or fewer copies take less, and --resume {number} goes on where it was"
+        )
+        store.update(number, state=FAILED, stop_rule="failed", stop_text=text)
+        raise
     except Exception as error:  # a fault of the program's: the run says so, the log has the whole of it
         text = one_line(f"{type(error).__name__}: {error}", 200)
         store.update(

@@ -99,7 +99,7 @@ def work_in_window(folder: Path) -> None:
 
     beat = QTimer()
     beat.timeout.connect(turn)
-    beat.start(50)
+    beat.start(150)
     sys.exit(application.exec())
 
 
@@ -221,6 +221,7 @@ def main() -> int:
                     print(f"  never interrupted: {references[method]['ended']}\n  interrupted: {found['ended']}")
                     return 1
                 kills, runs = kills + killed, runs + 1
+                print(f"{kills} kills in {runs} runs, {window.kills} of the window", file=sys.stderr, flush=True)
         finally:
             window.close()
         parts = [path for path in folder.rglob(".*") if path.is_file() and "part" in path.name]

@@ -33,10 +33,11 @@ from plucky_heron.handover.equality import (
 )
 from plucky_heron.handover.firmware_files import firmware_files
 from plucky_heron.handover.forms.catalogue import ALWAYS, BEYOND, TOLERANCE, TOLERANCES, Made, make_forms
-from plucky_heron.handover.forms.controller import Answer, to_controller
+from plucky_heron.handover.forms.controller import Answer, defaults_of, to_controller
 from plucky_heron.handover.forms.controller_st import to_controller_st
 from plucky_heron.handover.forms.controlling import Controlling, controlling
 from plucky_heron.handover.forms.fixed import run_fixed
+from plucky_heron.handover.forms.fmu import to_controller_fmu
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
 from plucky_heron.handover.forms.signals import SignalCode
 from plucky_heron.handover.forms.templates import templates
@@ -107,6 +108,11 @@ def write_pack(
         **signals.files(title),
     }
     told = told_of_signals(problem, signals, files)
+    if "policy.fmu" in files:
+        sources = {name: str(files[name]) for name in ("policy.h", "policy.c", "controller.h", "controller.c")}
+        files["controller.fmu"] = to_controller_fmu(
+            sources, title, list(parts.sensors), outputs, problem.sample_time, defaults_of(HOLD_TIME)
+        )
     if "policy.st" in files:
         files["policy.st"] = str(files["policy.st"]) + to_controller_st(
             parts, policy, inputs, outputs, safe, HOLD_TIME, answers, safe_kind, problem.sample_time

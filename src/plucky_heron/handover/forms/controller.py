@@ -30,6 +30,22 @@ class Answer:
     least: float = 0.0
 
 
+AUTHORITY = 0.25
+"""Share of each command's range in the state limited, at first."""
+
+
+def defaults_of(hold: float) -> dict[str, float]:
+    """The settings that the generated code begins with, by the names of its structure."""
+    return {
+        "authority": AUTHORITY,
+        "hold": hold,
+        "ramp": RAMP,
+        "take_over": TAKE_OVER,
+        "test_time": TEST_TIME,
+        "check_range": 1.0,
+    }
+
+
 def to_controller(
     parts: Controlling, policy: Policy, title: str, safe: Sequence[float], hold: float, answers: Sequence[Answer], safe_kind: str = "ramp"
 ) -> dict[str, str]:  # fmt: skip
@@ -40,7 +56,7 @@ def to_controller(
         "title": title, "sensors": parts.sensors, "depth": parts.depth, "memory": policy.memory,
         "range_low": row(low - margin), "range_high": row(high + margin), "low": row(policy.low), "high": row(policy.high),
         "within_low": row(np.array([s.within[0] for s in parts.shaping])), "within_high": row(np.array([s.within[1] for s in parts.shaping])),
-        "safe": row(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind), "hold": number(hold), "ramp": number(RAMP), "take_over": number(TAKE_OVER),
+        "safe": row(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind), "hold": number(hold), "ramp": number(RAMP), "authority": number(AUTHORITY), "take_over": number(TAKE_OVER),
         "test_time": number(TEST_TIME), "test_step": row(np.array([a.step for a in answers])), "test_least": row(np.array([a.least for a in answers])),
         "test_sensor": Code(", ".join(str(a.sensor) for a in answers)), "inputs": [Code(_expression(i)) for i in parts.inputs],
         "shaping": [

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.handover.forms.controller import SAFE_KINDS, Answer
+from plucky_heron.handover.forms.controller import AUTHORITY, SAFE_KINDS, Answer
 from plucky_heron.handover.forms.controlling import RAMP, RANGE_MARGIN, TAKE_OVER, TEST_TIME, Controlling, Input
 from plucky_heron.handover.forms.line import Line
 from plucky_heron.handover.forms.st import identifiers, real, reals
@@ -68,7 +68,7 @@ def to_controller_st(
         "sample_time": Code(real(sample_time)), "range_low": reals(low - margin), "range_high": reals(high + margin), "low": reals(policy.low),
         "high": reals(policy.high), "within_low": reals(np.array([s.within[0] for s in parts.shaping])),
         "within_high": reals(np.array([s.within[1] for s in parts.shaping])), "safe": reals(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind),
-        "hold": Code(real(hold)), "ramp": Code(real(RAMP)), "take_over": Code(real(TAKE_OVER)), "test_time": Code(real(TEST_TIME)),
+        "hold": Code(real(hold)), "ramp": Code(real(RAMP)), "authority": Code(real(AUTHORITY)), "take_over": Code(real(TAKE_OVER)), "test_time": Code(real(TEST_TIME)),
         "test_step": reals(np.array([a.step for a in answers])), "test_least": reals(np.array([a.least for a in answers])),
         "test_sensor": Code(", ".join(str(a.sensor) for a in answers)), "shaping": shaping,
         "inputs": [(Code(_value(i)), Code(n)) for i, n in zip(parts.inputs, identifiers(s.name for s in inputs), strict=True)],

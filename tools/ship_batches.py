@@ -1,7 +1,9 @@
-"""Record the batches that the demo project comes with: the hoist by PPO and by SAC without stop rules, and one recipe that fails.
+"""Record the batches that the demo project comes with: the hoist by PPO and by SAC without stop rules, one recipe that fails, and a run
+of each other machine.
 
-Run as ``PYTHONPATH=src .venv/bin/python tools/ship_batches.py``, some ten minutes on two cores; written to ``demo/recorded``. What is
-shipped is what a training leaves, less its checkpoints; of its health figures every update is kept that a chart can show.
+Run as ``PYTHONPATH=src .venv/bin/python tools/ship_batches.py``, some ten minutes on two cores for the hoist; with ``--machines`` the runs
+of the other machines are made anew beside what is recorded, half an hour. Written to ``demo/recorded``. What is shipped is what a training
+leaves, less its checkpoints; of its health figures every update is kept that a chart can show.
 """
 
 from __future__ import annotations
@@ -17,6 +19,8 @@ from typing import Any
 
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
+from plucky_heron.runs.labels import delete_batch
+from plucky_heron.runs.store import RunStore
 from plucky_heron.training.recipe import Recipe
 
 TARGET = Path(__file__).resolve().parents[1] / "demo" / "recorded"
@@ -28,6 +32,9 @@ BATCHES: tuple[tuple[str, str, dict[str, Any], int, str], ...] = (
     ("ppo", "ppo", {"evaluation": {"every": 12_288, "episodes": 64}}, 10, "PPO without stop rules: to replay them over"),
 )  # fmt: skip
 """Name, recipe of the demo, what is changed in it, seeds, note."""
+MACHINES = (("rock", "rock"), ("climb", "climb-sac"), ("dock", "dock"), ("sow", "sow"), ("hang", "hang-sac"), ("lane", "lane"), ("walk", "walk"))  # fmt: skip
+"""Task and recipe of the run of each other machine, one seed by the recipe as it stands."""
+SEED = 1
 
 
 def changed(project: Project, name: str, base: str, changes: dict[str, Any]) -> Recipe:
@@ -80,6 +87,11 @@ def ship(room: Path, target: Path, shrink: int = 0) -> None:
             f"{name}: {', '.join(f'{row.best_success:.2f}' for row in rows if row.best_success is not None)}",
             flush=True,
         )
+    write(folder, target)
+
+
+def write(folder: Path, target: Path) -> None:
+    """The runs of a project, less what nobody needs to look at them."""
     thin(folder / "runs" / "store.sqlite")
     shutil.rmtree(target, ignore_errors=True)
     keep = shutil.ignore_patterns(
@@ -89,14 +101,41 @@ def ship(room: Path, target: Path, shrink: int = 0) -> None:
     print(f"{sum(p.stat().st_size for p in target.rglob('*') if p.is_file()) / 1e6:.2f} MB in {target.name}")
 
 
+def ship_machines(room: Path, target: Path, asked: tuple[tuple[str, str], ...]) -> None:
+    """Add a run of each task, in the place of one that is there."""
+    folder = room / "quillmere"
+    shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
+    shutil.copytree(target, folder / "runs")
+    project, store = Project(folder), RunStore(folder)
+    for batch in {row.batch for row in store.runs() if row.task in dict(asked)}:
+        delete_batch(folder, store, batch)
+    runs = []
+    for task, recipe in asked:
+        runs += launch.train(folder, task, project.recipe(recipe), [SEED], None, "one seed by the recipe as it stands")
+    for row in launch.wait(folder, runs):
+        fresh = f", on fresh starts {100 * row.retest['success']:.1f} %" if row.retest else ""
+        print(
+            f"{row.task} by {row.recipe}: {row.state}, {row.steps} steps in {row.seconds:.0f} s, {row.best_success}{fresh}",
+            flush=True,
+        )
+    store.close()
+    write(folder, target)
+
+
 def main() -> int:
     """Record them."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--smoke", action="store_true", help="one tiny batch, written nowhere")
+    parser.add_argument(
+        "--machines", nargs="*", metavar="TASK", help="only the runs of the other machines, or of these tasks"
+    )
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as room:
         if given.smoke:
             ship(Path(room), Path(room) / "recorded", 6_000)
+        elif given.machines is not None:
+            asked = tuple(one for one in MACHINES if not given.machines or one[0] in given.machines)
+            ship_machines(Path(room), TARGET, asked)
         else:
             ship(Path(room), TARGET)
     return 0

@@ -388,18 +388,26 @@ def demo_copy(fresh: bool = False) -> Path:
         recorded = demo_source().parent / "recorded"  # made by tools/ship_batches.py
         if recorded.is_dir() and not (target / "runs").exists():
             shutil.copytree(recorded, target / "runs")
-            if not _of_this_demo(target):
-                shutil.rmtree(target / "runs")
+            _leave_out_others(target)
     return target
 
 
-def _of_this_demo(folder: Path) -> bool:
-    """Whether all runs of a demo copy are of its tasks as they are: batches recorded for another state of them would mislead."""
-    project = Project(folder)
+def _leave_out_others(folder: Path) -> None:
+    """Take those batches away that were recorded for another state of a demo copy's tasks: they would mislead."""
+    from plucky_heron.runs.labels import delete_batch
+    from plucky_heron.runs.store import RunStore
+
+    project, store = Project(folder), RunStore(folder)
     try:
-        return all(run.fingerprint == project.problem(run.task).fingerprint() for run in project.runs())
-    except FileError:
-        return False
+        for task in {run.task for run in store.runs()}:
+            try:
+                fits = project.problem(task).fingerprint()
+            except FileError:
+                fits = ""
+            for batch in {run.batch for run in store.runs() if run.task == task and run.fingerprint != fits}:
+                delete_batch(folder, store, batch)
+    finally:
+        store.close()
 
 
 def create(

@@ -32,7 +32,7 @@ BATCHES: tuple[tuple[str, str, dict[str, Any], int, str], ...] = (
     ("ppo", "ppo", {"evaluation": {"every": 12_288, "episodes": 64}}, 10, "PPO without stop rules: to replay them over"),
 )  # fmt: skip
 """Name, recipe of the demo, what is changed in it, seeds, note."""
-MACHINES = (("rock", "rock"), ("climb", "climb-sac"), ("dock", "dock"), ("sow", "sow"), ("hang", "hang-sac"), ("lane", "lane"), ("walk", "walk"))  # fmt: skip
+MACHINES = (("rock", "rock"), ("climb", "climb"), ("dock", "dock"), ("sow", "sow"), ("hang", "hang"), ("lane", "lane"), ("walk", "walk"))  # fmt: skip
 """Task and recipe of the run of each other machine, one seed by the recipe as it stands."""
 SEED = 1
 

@@ -70,14 +70,14 @@ def test_a_fleet_of_six_with_one_bad_device_stops_its_wave_and_rolls_back(
 ) -> None:
     one, two, _ = packs
     first, second = read_pack(one).digest, read_pack(two).digest
-    with Fleet(tmp_path / "fleet", hosts(6), silence=30.0) as fleet:
+    with Fleet(tmp_path / "fleet", hosts(6), silence=150.0) as fleet:
         assert not fleet.roll_out(one, 1).stopped
         assert {d.version for d in fleet.devices.values()} == {first} and {d.state for d in fleet.devices.values()} == {
             "well"
         }
     # its sensors have gone bad since
     worn = hosts(6, d3={"faults": "bias=400%,noise=100%"})
-    with Fleet(tmp_path / "fleet", worn, silence=30.0) as fleet:
+    with Fleet(tmp_path / "fleet", worn, silence=150.0) as fleet:
         assert {d.version for d in fleet.devices.values()} == {first}  # known after a restart
         result = fleet.roll_out(two, 1)
         assert result.stopped and result.rolled_back and "d3" in result.reason and "inside the program" in result.reason

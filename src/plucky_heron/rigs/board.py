@@ -8,7 +8,6 @@ import select
 import socket
 import struct
 import subprocess
-import tempfile
 import time
 from pathlib import Path
 from typing import Any
@@ -16,7 +15,7 @@ from typing import Any
 from plucky_heron.errors import StateError
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
-from plucky_heron.rigs.datagrams import Command, unpack_command
+from plucky_heron.rigs.base import OwnProcess
 from plucky_heron.rigs.framing import Frames, stuffed
 from plucky_heron.rigs.tools import needed
 
@@ -36,8 +35,8 @@ PATIENCE = 20.0
 SEND_TIMEOUT = 1.0
 
 
-class BoardRig:
-    """An emulated board; use it as a context manager, or close it.
+class BoardRig(OwnProcess):
+    """An emulated board.
 
     Parameters
     ----------
@@ -56,8 +55,7 @@ class BoardRig:
         self.name = "board-fixed" if fixed else "board"
         self.outputs = len(pack.facts["outputs"])
         compiler, emulator = needed("arm-none-eabi-gcc", PACKAGES), needed("qemu-system-arm", PACKAGES)
-        self._place = tempfile.TemporaryDirectory(prefix="heron-board-")
-        self._process: subprocess.Popen[bytes] | None = None
+        super().__init__("board")
         self._socket: socket.socket | None = None
         self._frames = Frames()
         self._ready: list[bytes] = []
@@ -145,10 +143,6 @@ class BoardRig:
             self._ready += self._frames.take(data)
         return self._ready.pop(0)
 
-    def read(self, data: bytes) -> Command | None:
-        """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
-
     def footprint(self) -> dict[str, Any]:
         """How much of the board is used: bytes of flash, RAM and stack, instructions of the longest call; and its time at an assumed clock."""
         told = self._ask(b"PHR?", b"PHR1", time.perf_counter() + 5.0)
@@ -161,33 +155,8 @@ class BoardRig:
             "assumed_seconds": instructions / ASSUMED_CLOCK,
         }  # fmt: skip
 
-    def alive(self) -> bool:
-        """Whether the emulator is there."""
-        return self._process is not None and self._process.poll() is None
-
-    def restart(self) -> None:
-        """Switch the board off and on."""
-        self._end()
-        self._start()
-
-    def _end(self) -> None:
+    def _let_go(self) -> None:
+        """Leave the line."""
         if self._socket is not None:
             self._socket.close()
             self._socket = None
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            if self._process.stderr is not None:
-                self._process.stderr.close()
-            self._process = None
-
-    def close(self) -> None:
-        """End the emulator, by its own handle, and clean up."""
-        self._end()
-        self._place.cleanup()
-
-    def __enter__(self) -> BoardRig:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()

@@ -8,8 +8,6 @@ import select
 import shutil
 import socket
 import subprocess
-import tempfile
-import time
 from pathlib import Path
 
 import numpy as np
@@ -18,14 +16,15 @@ from plucky_heron.errors import StateError
 from plucky_heron.handover.firmware_files import firmware_text
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
-from plucky_heron.rigs.datagrams import END, Command, pack_sensors, unpack_command
+from plucky_heron.rigs.base import OwnProcess, next_datagram
+from plucky_heron.rigs.datagrams import END, Command, pack_sensors
 from plucky_heron.rigs.tools import needed
 
 Array = np.ndarray
 FLAGS = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O2")
 
 
-class HostRig:
+class HostRig(OwnProcess):
     """A controller process; use it as a context manager.
 
     Parameters
@@ -50,16 +49,15 @@ class HostRig:
 
     def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS) -> None:
         self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
-        self._place = tempfile.TemporaryDirectory(prefix="heron-rig-")
-        self._process: subprocess.Popen[str] | None = None
-        self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        super().__init__("rig")
         try:
-            self._start(pack, flags)
+            self._build(pack, flags)
+            self._start()
         except BaseException:
             self.close()
             raise
 
-    def _start(self, pack: Pack, flags: tuple[str, ...]) -> None:
+    def _build(self, pack: Pack, flags: tuple[str, ...]) -> None:
         place, facts = Path(self._place.name), pack.facts
         for name in ("policy.h", "policy.c"):
             (place / name).write_bytes(pack.files[name])
@@ -70,9 +68,9 @@ class HostRig:
         sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
         safe = (repr(float(x)) for x in facts["safety"]["command"])
         self._command = [*self.under, str(program), str(os.getpid()), str(sample), str(hold), *safe]
-        self._run()
 
-    def _run(self) -> None:
+    def _start(self) -> None:
+        self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self._process = subprocess.Popen(self._command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
         assert self._process.stdout is not None
         ready, _, _ = select.select([self._process.stdout], [], [], 10.0)
@@ -89,17 +87,7 @@ class HostRig:
 
     def receive_bytes(self, until: float) -> bytes | None:
         """The next datagram that came, before `until` (`time.perf_counter`), or None."""
-        ready, _, _ = select.select([self.socket], [], [], max(0.0, until - time.perf_counter()))
-        if not ready:
-            return None
-        try:
-            return self.socket.recv(65536)
-        except ConnectionError:
-            return None
-
-    def read(self, data: bytes) -> Command | None:
-        """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
+        return next_datagram(self.socket, until)
 
     def receive(self, until: float) -> Command | None:
         """The next whole command datagram before `until` (`time.perf_counter`), or None."""
@@ -109,41 +97,18 @@ class HostRig:
                 return command
         return None
 
-    def restart(self) -> None:
-        """End the process as a loss of power does, and start it anew."""
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            if self._process.stdout is not None:
-                self._process.stdout.close()
-        self.socket.close()
-        self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-        self._run()
-
-    def alive(self) -> bool:
-        """Whether the process is there."""
-        return self._process is not None and self._process.poll() is None
+    def _let_go(self) -> None:
+        """Leave the socket."""
+        if hasattr(self, "socket"):
+            self.socket.close()
 
     def close(self) -> None:
-        """End the process, by its own handle, and clean up."""
-        if self._process is not None:
-            if self.alive() and hasattr(self, "address"):
-                self.send(pack_sensors(0, 0, np.zeros(self.inputs), END))
-            try:
+        """Ask the process to end, end it by its own handle if it does not, and clean up."""
+        if self._process is not None and self.alive() and hasattr(self, "address"):
+            self.send(pack_sensors(0, 0, np.zeros(self.inputs), END))
+            with contextlib.suppress(subprocess.TimeoutExpired):
                 self._process.wait(timeout=1.0)
-            except subprocess.TimeoutExpired:
-                self._process.kill()
-                self._process.wait()
-            if self._process.stdout is not None:
-                self._process.stdout.close()
-        self.socket.close()
-        self._place.cleanup()
-
-    def __enter__(self) -> HostRig:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
+        super().close()
 
 
 ARM = {

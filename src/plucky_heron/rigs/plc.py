@@ -8,7 +8,6 @@ import os
 import select
 import struct
 import subprocess
-import tempfile
 import time
 import zlib
 from pathlib import Path
@@ -23,7 +22,8 @@ from plucky_heron.handover.reading import Pack
 from plucky_heron.handover.structured_text.syntax import TextError
 from plucky_heron.handover.structured_text.translate import program, translate
 from plucky_heron.rigs import registers
-from plucky_heron.rigs.datagrams import COUNTERS, Command, unpack_command
+from plucky_heron.rigs.base import OwnProcess
+from plucky_heron.rigs.datagrams import COUNTERS
 from plucky_heron.rigs.registers import Scale
 from plucky_heron.runs.executors import interpreter, worker_environment
 
@@ -32,8 +32,8 @@ SCAN = 0.002
 _HEAD = struct.Struct("<4sIQHH")
 
 
-class PlcRig:
-    """A soft controller; use it as a context manager, or close it.
+class PlcRig(OwnProcess):
+    """A soft controller.
 
     Parameters
     ----------
@@ -56,8 +56,7 @@ class PlcRig:
         self.inputs, self.outputs = len(facts["inputs"]), len(facts["outputs"])
         self._given = Scale([s["low"] for s in facts["inputs"]], [s["high"] for s in facts["inputs"]], registers.MARGIN)
         self._made = Scale([s["low"] for s in facts["outputs"]], [s["high"] for s in facts["outputs"]], 1.0)
-        self._place = tempfile.TemporaryDirectory(prefix="heron-plc-")
-        self._process: subprocess.Popen[str] | None = None
+        super().__init__("plc")
         self._client: Any = None
         self._told = -1
         self._stamps: dict[int, tuple[int, int]] = {}
@@ -155,37 +154,8 @@ class PlcRig:
                 return None
             time.sleep(0.0003)
 
-    def read(self, data: bytes) -> Command | None:
-        """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
-
-    def alive(self) -> bool:
-        """Whether its process is there."""
-        return self._process is not None and self._process.poll() is None
-
-    def restart(self) -> None:
-        """As after a loss of power."""
-        self._end()
-        self._start()
-
-    def _end(self) -> None:
+    def _let_go(self) -> None:
+        """Leave the registers."""
         if self._client is not None:
             self._client.close()
             self._client = None
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            if self._process.stdout is not None:
-                self._process.stdout.close()
-            self._process = None
-
-    def close(self) -> None:
-        """End the process, by its own handle, and clean up."""
-        self._end()
-        self._place.cleanup()
-
-    def __enter__(self) -> PlcRig:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()

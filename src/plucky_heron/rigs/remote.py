@@ -10,7 +10,7 @@ import time
 from typing import Any
 
 from plucky_heron.errors import StateError, quoted
-from plucky_heron.rigs.datagrams import Command, unpack_command
+from plucky_heron.rigs.base import Elsewhere, next_datagram
 from plucky_heron.rigs.framing import Frames, stuffed
 
 BAUD = 921_600
@@ -41,7 +41,7 @@ def check_address(rig: str) -> str:
     )
 
 
-class UdpRig:
+class UdpRig(Elsewhere):
     """A controller at a UDP address."""
 
     answers_repeated = True
@@ -66,32 +66,18 @@ class UdpRig:
 
     def receive_bytes(self, until: float) -> bytes | None:
         """The next datagram that came, before `until` (`time.perf_counter`), or None."""
-        ready, _, _ = select.select([self.socket], [], [], max(0.0, until - time.perf_counter()))
-        if not ready:
-            return None
-        try:
-            return self.socket.recv(65536)
-        except OSError:
-            return None
-
-    def read(self, data: bytes) -> Command | None:
-        """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
+        return next_datagram(self.socket, until)
 
     def alive(self) -> bool:
         """That it is there shows by its answers."""
         return True
-
-    def restart(self) -> None:
-        """Not ours to restart."""
-        raise StateError(f"{self.name} is not ours to restart: leave restart out of the faults")
 
     def close(self) -> None:
         """It goes on without us."""
         self.socket.close()
 
 
-class SerialRig:
+class SerialRig(Elsewhere):
     """A controller on a serial line, datagrams in frames."""
 
     answers_repeated = True
@@ -134,17 +120,9 @@ class SerialRig:
                 return None
         return bytes(self._ready.pop(0))
 
-    def read(self, data: bytes) -> Command | None:
-        """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
-
     def alive(self) -> bool:
         """Whether the line can be read and written."""
         return not self._gone
-
-    def restart(self) -> None:
-        """Not ours to restart."""
-        raise StateError(f"{self.name} is not ours to restart: leave restart out of the faults")
 
     def close(self) -> None:
         """Leave the line."""

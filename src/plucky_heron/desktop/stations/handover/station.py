@@ -28,6 +28,7 @@ from plucky_heron.desktop.forms.widgets import (
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
+from plucky_heron.desktop.stations.handover import model
 from plucky_heron.desktop.stations.handover.faults_sheet import FaultsSheet
 from plucky_heron.desktop.stations.handover.fleet_sheet import FleetSheet
 from plucky_heron.desktop.theme import font, theme
@@ -311,42 +312,7 @@ class HandoverStation(Station):
         elif found is None:
             self.rig_rows.add_wide(label(RIG_DOES[str(self.which.currentData())], "soft", wrap=True))
         else:
-            trip = found["round_trip_ms"]
-            lines = [
-                (
-                    "on",
-                    f"{found['rig']}, {found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}",
-                ),
-                ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
-                ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
-                ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
-                ("commands differ", f"{found['command_difference']:.0e} of range at most"),
-                (
-                    "damaged, late, lost",
-                    " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost")),
-                ),
-            ]
-            if board := found.get("footprint"):
-                lines[-2:] = [
-                    (
-                        "flash, RAM, stack",
-                        f"{board['flash']:,} · {board['ram']:,} · {board['stack']:,} bytes".replace(",", " "),
-                    ),
-                    ("longest call", f"{board['instructions']:,} instructions".replace(",", " ")),
-                    (f"at {board['assumed_clock'] / 1e6:g} MHz, assumed", f"{1e3 * board['assumed_seconds']:.2g} ms"),
-                ]
-            if (
-                found.get("faults") and not found["command_difference"]
-            ):  # with wrong sensors there is nothing to compare
-                lines = [line for line in lines if line[0] != "commands differ"]
-            if found.get("faults"):
-                lines[-1:] = [
-                    (
-                        "on the way",
-                        " · ".join(f"{count} {what}" for what, count in found["link"].items()) or "nothing went wrong",
-                    ),
-                    ("controller", " · ".join(f"{count} {what}" for what, count in found["counters"].items() if count)),
-                ]
+            lines = model.rig_lines(found)
             for title, text in lines:
                 self.rig_rows.add(label(title, "soft"), ElidedLabel(text, ""))
             if self.result is not None:

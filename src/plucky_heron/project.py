@@ -300,11 +300,21 @@ class Project:
 
         return prove_run(self.folder, self.run(run), trials=trials)[0]
 
-    def handover(self, run: int, out: str | Path) -> dict[str, Any]:
+    def handover(
+        self, run: int, out: str | Path, forms: str = "onnx,c99", wiring: str | Path | None = None
+    ) -> dict[str, Any]:
         """Write a pack of a run's kept policy for a real controller; what is in it, and how exactly each form computes the same."""
+        from plucky_heron.handover.forms.catalogue import forms_named
         from plucky_heron.handover.pack import write_pack
 
-        return write_pack(self.folder, self.run(run), Path(out))
+        wired = None if wiring is None else Path(wiring)
+        return write_pack(self.folder, self.run(run), Path(out), forms_named(forms), wiring=wired)
+
+    def film(self, run: int, out: str | Path, which: str = "best", *, starts: int = 1, speed: float = 1.0) -> int:
+        """Write an episode of a kept policy as a short video (.webm or .mp4); its pictures."""
+        from plucky_heron.runs.filming import film_apart
+
+        return film_apart(self.folder, self.run(run).id, which, Path(out), lambda _: True, starts, speed)
 
     def rollout(
         self, pack: str | Path, on: str = "host", episodes: int = 5, *, lock_step: bool = True

@@ -111,5 +111,8 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     assert main(given) == 0
     answer = json.loads(capsys.readouterr().out)
     assert answer["policy"] == "best" and answer["pictures"] == len(pictures(tmp_path / "one.mp4")[1])
+    assert Project(folder).film(1, tmp_path / "three.webm", "last", speed=20.0) == len(
+        pictures(tmp_path / "three.webm")[1]
+    )
     assert main(["film", "1@7", "--out", str(tmp_path / "two.mp4"), "--project", str(folder)]) == 2
     assert "are kept best, last" in capsys.readouterr().err and not (tmp_path / "two.mp4").exists()

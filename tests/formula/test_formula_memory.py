@@ -175,6 +175,22 @@ def test_what_estimators_are_not_given(text: str, words: str) -> None:
         parse_formula(text, SIGNALS, lists=True)
 
 
+def test_names_that_are_words_of_python_are_names_here() -> None:
+    units = {"lambda": "", "arm.in": "", "class.from": "", "x": "", "arm.not": "", "is": ""}
+    signals = {name: np.array([float(k + 1)]) for k, name in enumerate(units)}
+    for text, value in (
+        ("lambda + 1", 2.0), ("arm.in * 2", 4.0), ("class.from - x", -1.0), ("not x", 0.0), ("arm.not if is > 5 and not False else lambda", 5.0),
+        ("lambda if x in_range else 1", None), ("x in arm.in", None), ("lambda x: x", None), ("await x", None), ("yield", None), ("x is x", None),
+    ):  # fmt: skip
+        if value is None:
+            with pytest.raises(FormulaError):
+                parse_formula(text, units)
+        else:
+            assert float(Program([parse_formula(text, units)], signals, 1).run()[0, 0]) == value
+    with pytest.raises(FormulaError, match=r"column 10: unknown name lambdas; did you mean lambda"):
+        parse_formula("lambda + lambdas", units)
+
+
 _NAMES = st.sampled_from([*SIGNALS, "beam", "hull", "mark", *FUNCTIONS, "pi"])
 _PIECES = st.one_of(
     _NAMES, st.sampled_from([*"+-*/()<>,[]: ", "**", " and ", " if ", " else "]), st.integers(0, 9).map(str)

@@ -62,7 +62,7 @@ def test_formulas_compute(text: str, expected: float) -> None:
     ("text", "column", "words"),
     [
         ("offset + cable.angle", 10, "rad"), ("cabel.angle", 1, "cable.angle"), ("sin(offset)", 5, "angle"), ("near(1)", 1, "2 arguments"),
-        ("offset +", 9, "cannot be read"), ("(lambda: 1)()", 1, "not a function"), ("[1, 2]", 1, "list of 2"), ("open('x')", 1, "not a function"),
+        ("offset +", 9, "cannot be read"), ("(lambda: 1)()", 8, "cannot be read"), ("[1, 2]", 1, "list of 2"), ("open('x')", 1, "not a function"),
         ("offset.__class__", 1, "unknown name"), ("  offset < cable.angle", 12, "rad"), ("'a'", 1, "not a number"), ("offset if 1", 1, "cannot"),
         ("max(*offset)", 1, "plain"), ("offset := 3", 8, "cannot"), ("~offset", 1, "not part"), ("1e999", 1, "too large"),
     ],

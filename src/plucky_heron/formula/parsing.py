@@ -9,8 +9,10 @@ grammar.
 from __future__ import annotations
 
 import ast
+import keyword
 import math
 import operator
+import re
 import warnings
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -117,7 +119,7 @@ def parse_formula(
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", SyntaxWarning)  # such as "1if": what is typed may be odd
-            tree = ast.parse(text.strip(), mode="eval")
+            tree = ast.parse(_with_names(text.strip()), mode="eval")
     except SyntaxError as error:
         column = error.offset or len(text.strip()) + 1  # no offset: the text ends too early
         said = hint(text)
@@ -138,6 +140,22 @@ def parse_formula(
     if root.size and not lists:
         raise FormulaError(text, root.column, f"is a list of {root.size} numbers, wanted one; take min, mean or norm")
     return Expression(text, root, tuple(sorted(reader.used)))
+
+
+_OURS = ("and", "or", "not", "if", "else", "True", "False")
+_OTHERS = "|".join(word for word in keyword.kwlist if word not in _OURS)
+_RESERVED = re.compile(rf"(?<![\w.])(?:{_OTHERS})\b|(?<=\.)(?:{'|'.join(keyword.kwlist)})\b")
+_BOLD = {ord(c): 0x1D41A + k for k, c in enumerate("abcdefghijklmnopqrstuvwxyz")} | {
+    ord(c): 0x1D400 + k for k, c in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZ")
+}
+
+
+def _with_names(text: str) -> str:
+    """The text with names that are words of Python's (a joint ``lambda``, a choice ``grip.in``) in letters that it takes for a name.
+
+    It brings such letters back to plain ones itself (PEP 3131), so that columns stay and names come out as they were written.
+    """
+    return _RESERVED.sub(lambda found: found.group().translate(_BOLD), text)
 
 
 _ARITHMETIC: dict[str, Callable[..., float]] = {
@@ -164,7 +182,7 @@ class _Reader:
         self, text: str, lead: int, signals: Mapping[str, str], places: Mapping[str, str], functions: Functions
     ) -> None:
         self.text, self.lead, self.signals, self.places, self.functions = text, lead, signals, places, functions
-        self.stripped = text.strip().encode()
+        self.stripped = _with_names(text.strip()).encode()
         self.used: set[str] = set()
 
     def fail(self, node: ast.AST, message: str) -> FormulaError:

@@ -1,4 +1,5 @@
-"""Sends the board random bytes and frames, and the soft controller random registers and requests: both must go on answering.
+"""Sends the board random bytes and frames, the soft controller random registers and requests, a device of a fleet and whoever leads it
+random messages: all must go on answering.
 
 ``python tools/fuzz_rigs.py [--count N] [--seed S] [--smoke]``; exit status 1 if one did not. A rig whose tools are not installed is left out, and said.
 """
@@ -6,6 +7,8 @@
 from __future__ import annotations
 
 import argparse
+import base64
+import json
 import os
 import random
 import socket
@@ -25,6 +28,7 @@ from plucky_heron.errors import StateError
 from plucky_heron.handover.reading import Pack, read_pack
 from plucky_heron.rigs.board import BoardRig
 from plucky_heron.rigs.datagrams import LOCK_STEP, episode_mark, pack_sensors
+from plucky_heron.rigs.fleet.coordinator import DeviceState, Fleet
 from plucky_heron.rigs.framing import stuffed
 from plucky_heron.rigs.plc import PlcRig
 
@@ -118,6 +122,53 @@ def requests(pack: Pack, count: int, chance: random.Random) -> bool:
         return rig.alive() and answers(rig, inputs, 5)
 
 
+def orders(pack: Pack, count: int, chance: random.Random) -> bool:
+    """Whether a device of a fleet, and its coordinator, stand so many messages; afterwards a rollout must be complete."""
+    values: tuple[object, ...] = (
+        "",
+        "x" * 300,
+        None,
+        -1,
+        1e308,
+        float("inf"),
+        [],
+        {},
+        True,
+        "\ud800",
+        "../../etc",
+        pack.digest,
+        [[[]]],
+    )
+    with (
+        tempfile.TemporaryDirectory(prefix="heron-fleet-") as place,
+        Fleet(Path(place), [DeviceState("d1", "host")], silence=60.0) as fleet,
+    ):
+        if not fleet.ask(["d1"], {"do": "nothing"}):
+            return False
+        for number in range(count):
+            kind = chance.randrange(4)
+            told: dict[str, object] = {
+                "do": chance.choice(("install", "trial", "rollback", "nothing", *values)), "id": chance.choice(values), "hash": chance.choice(values),
+                "pack": chance.choice((base64.b64encode(bytes(chance.getrandbits(8) for _ in range(40))).decode(), *values)), "episodes": chance.choice(values),
+            }  # fmt: skip
+            data = json.dumps(told).encode()
+            if kind == 0:
+                data = bytes(chance.getrandbits(8) for _ in range(chance.randrange(80)))
+            elif kind == 1:
+                data = data[: chance.randrange(len(data))]
+            elif kind == 2:
+                data = b"[" * chance.randrange(1, 3000) + data
+            where = chance.choice(("heron/d1/do", "heron/d1/do", "heron/d1/says", "heron//says", "heron/d1/x/says"))
+            fleet.client.publish(where, data, qos=0)
+            if number % 500 == 499:
+                while not fleet._said.empty():
+                    fleet._said.get()
+                if not fleet.ask(["d1"], {"do": "nothing"}):
+                    return False
+        fleet.rollout = {}
+        return not fleet.roll_out(pack.folder, 1).stopped and fleet.devices["d1"].version == pack.digest
+
+
 def main() -> int:
     """Send, look in now and then, say."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -129,7 +180,11 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="heron-fuzz-") as place:
         os.environ["XDG_DATA_HOME"] = place
         pack = read_pack(small_pack(Path(place)))
-        for name, send in (("frames to the board", frames), ("requests to the soft controller", requests)):
+        for name, send in (
+            ("frames to the board", frames),
+            ("requests to the soft controller", requests),
+            ("messages to a fleet", orders),
+        ):
             began = time.perf_counter()
             try:
                 stands = send(pack, count, random.Random(given.seed))

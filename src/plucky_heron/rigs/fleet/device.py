@@ -17,7 +17,7 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
-from plucky_heron.errors import HeronError
+from plucky_heron.errors import HeronError, one_line
 from plucky_heron.files import inside, write_whole
 from plucky_heron.handover.reading import read_pack
 from plucky_heron.handover.signing import check_signer
@@ -27,6 +27,8 @@ from plucky_heron.rigs.rollout import roll_out
 
 MOST_PACK = 200_000_000
 """Bytes of a pack once it is unpacked."""
+MOST_EPISODES = 1000
+"""Starts of a trial, whatever is asked for."""
 
 
 class Device:
@@ -48,13 +50,15 @@ class Device:
                 self.install(str(asked["hash"]), base64.b64decode(asked["pack"]))
                 return {"state": "installed"}
             if asked.get("do") == "trial":
-                return self.trial(int(asked["episodes"]))
+                return self.trial(min(max(int(asked["episodes"]), 1), MOST_EPISODES))
             if asked.get("do") == "rollback":
                 write_whole(self.folder / "current", self.version("before"))
                 return {"state": "rolled back"}
             return {"state": "failed", "error": "no such order"}
-        except (HeronError, OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile) as error:
-            return {"state": "failed", "error": str(error)}
+        except (HeronError, OSError, LookupError, ValueError, TypeError, ArithmeticError, zipfile.BadZipFile) as error:
+            return {"state": "failed", "error": one_line(str(error), 200)}
+        except (RecursionError, MemoryError) as error:
+            return {"state": "failed", "error": f"too much was asked: {type(error).__name__}"}
 
     def install(self, wanted: str, data: bytes) -> None:
         """Unpack beside what is there, check all of it, and only then make it current."""

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 ORDER = (
     "new", "import", "wish", "open", "demo", "trust", "simulate", "shakedown", "methods", "train", "runs",
-    "batch", "stops", "diagnose", "compare", "prove", "handover", "key", "rollout", "identify",
+    "batch", "stops", "diagnose", "film", "compare", "prove", "handover", "key", "rollout", "identify",
 )  # fmt: skip
 """The commands in the order of the work, as the help lists them."""
 

@@ -234,7 +234,7 @@ def test_driving_by_keyboard_moves_the_machine_and_is_scored(qtbot: QtBot, windo
 
 def test_the_good_enough_line_is_dragged(qtbot: QtBot, window: Window) -> None:
     go(qtbot, window, 3)
-    chart = window.stations[3].chart
+    chart = window.stations[3].curves.chart
     chart.rule.setValue(0.9)
     chart.rule.sigPositionChangeFinished.emit(chart.rule)
     assert window.bench.recipe.stop[0].at_least == pytest.approx(0.9)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import errno
 import os
 import stat
 import tomllib
@@ -108,6 +109,25 @@ def check_path(path: Path, source: object = "") -> Path:
             "no file can have this name; use a short one without control characters",
         )
     return path
+
+
+def check_output(path: Path, source: object = "") -> None:
+    """See that a file can be written there, before the work that it is for; folders that lead to it are made.
+
+    Raises
+    ------
+    FileError
+        It is a folder or no name at all, or nothing can be written there.
+    """
+    check_path(path, source)
+    if path.is_dir():
+        raise FileError(path, str(source), None, "is a folder; name a file")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if not os.access(path.parent, os.W_OK):
+            raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+    except OSError as error:
+        raise FileError(path, "", None, f"cannot be written: {error.strerror or error}") from error
 
 
 def is_file(path: Path) -> bool:

@@ -59,7 +59,11 @@ def test_the_sheet_is_whole_and_runs_nothing(trained: tuple[Project, RunRow], tm
     problem = project.problem("lift")
     for name in (*(e.name for e in problem.sensed), *(c.name for c in problem.commands), *problem.task.variation):
         assert name in text
-    assert "not proved" in text and "not stated: ask" in text
+    assert "not stated: ask" in text
+    described = json.loads((tmp_path / "pack" / "pack.json").read_text())
+    policy = kept_policy(project.folder, row)
+    for proof, words in ((None, "not proved"), ({"success": 0.5, "trials": 8, "low": 0.2, "high": 0.8}, "of 8 trials")):
+        assert words in " ".join(Page(data_sheet(problem, policy, described, "hoist", proof, None)).texts)
 
 
 @pytest.mark.parametrize("task", ["hang", "walk", "lane", "dock", "hover", "stand"])

@@ -25,14 +25,11 @@ def simulate(
 ) -> None:
     """Let a machine go and write its motion as a table."""
     from plucky_heron.dynamics.open_loop import simulate as run
-    from plucky_heron.errors import FileError
-    from plucky_heron.files import check_path, write_whole
+    from plucky_heron.files import check_output, write_whole
     from plucky_heron.machine.reading import read_machine
     from plucky_heron.units import parse
 
-    check_path(out, "--out")
-    if out.is_dir():
-        raise FileError(out, "--out", None, "is a folder; name a file")
+    check_output(out, "--out")
     notes: list[str] = []
     if file.suffix.lower() in (".urdf", ".xml"):
         from plucky_heron.machine.urdf import read_urdf

@@ -7,6 +7,7 @@ import socket
 import subprocess
 import tempfile
 import time
+from abc import ABC, abstractmethod
 from typing import Any, Self
 
 from plucky_heron.errors import StateError
@@ -43,16 +44,16 @@ class Elsewhere(Answering):
         raise StateError(f"{self.name} is not ours to restart: leave restart out of the faults")
 
 
-class OwnProcess(Answering):
+class OwnProcess(Answering, ABC):
     """A rig that is a process of ours, with a folder that goes with it; use it as a context manager, or close it."""
 
     def __init__(self, kind: str) -> None:
         self._place = tempfile.TemporaryDirectory(prefix=f"heron-{kind}-")
         self._process: subprocess.Popen[Any] | None = None
 
+    @abstractmethod
     def _start(self) -> None:
-        """Start the process, also again; for sub-classes."""
-        raise NotImplementedError
+        """Start the process, also again."""
 
     def _let_go(self) -> None:
         """Close what leads to the process; for sub-classes."""

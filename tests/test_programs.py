@@ -24,7 +24,7 @@ def test_it_runs(program: Path, tmp_path: Path) -> None:
         env=environment,
         capture_output=True,
         text=True,
-        timeout=120,
+        timeout=300,
         check=False,
     )
     assert done.returncode == 0, done.stderr[-2000:]

@@ -1,6 +1,7 @@
 """Sends a rig whatever a bad line may bring, under the address and undefined-behaviour sanitizers: it must neither fall nor fall silent.
 
-``python tools/fuzz_datagrams.py [--count N] [--seed S] [--smoke]``; exit status 1 if it did.
+``python tools/fuzz_datagrams.py [--count N] [--seed S] [--smoke]``; exit status 1 if it did. Half of them go to a rig with the policy
+alone, half to one with the whole controller, which is also asked for states at random.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import shutil
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -23,7 +25,7 @@ import numpy as np
 from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import Pack, read_pack
 from plucky_heron.project import Project, demo_source
-from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors, unpack_command
+from plucky_heron.rigs.datagrams import LOCK_STEP, RESTART, pack_sensors, pack_signals, unpack_command
 from plucky_heron.rigs.host import FLAGS, HostRig
 from plucky_heron.runs import launch
 from plucky_heron.training.recipe import with_changes
@@ -48,13 +50,28 @@ def small_pack(place: Path) -> Pack:
     return read_pack(place / "pack")
 
 
-def wrong(random_: random.Random, inputs: int, number: int) -> bytes:
+Make = Callable[[int, int, np.ndarray, int], bytes]
+
+
+def for_whole(random_: random.Random) -> Make:
+    """Datagrams for the whole controller, asking for any state and some that are none."""
+
+    def make(sequence: int, stamp: int, values: np.ndarray, flags: int) -> bytes:
+        words = values.astype("<f4").view("<u4")
+        return pack_signals(
+            sequence, stamp, words, flags, random_.choice((0, 1, 2, 3, 4, 4, 4, 5, 255)), random_.random() < 0.1
+        )
+
+    return make
+
+
+def wrong(random_: random.Random, inputs: int, number: int, make: Make) -> bytes:
     """A datagram with something wrong about it, or nothing at all."""
     values = np.array(
         [random_.choice((0.0, 1.0, 1e30, -1e30, float("nan"), float("inf"), 1e-40)) for _ in range(inputs)]
     )
     good = bytearray(
-        pack_sensors(
+        make(
             number, random_.getrandbits(40), values, random_.choice((0, RESTART, LOCK_STEP, RESTART | LOCK_STEP, 0xF8))
         )
     )
@@ -68,16 +85,16 @@ def wrong(random_: random.Random, inputs: int, number: int) -> bytes:
     elif kind < 0.7:
         good += bytes(random_.randrange(1, 1500))
     elif kind < 0.8:
-        return pack_sensors(random_.choice((0, 1, 2**31, 2**32 - 1)), 0, values, 0)
+        return make(random_.choice((0, 1, 2**31, 2**32 - 1)), 0, values, 0)
     elif kind < 0.85:
-        return pack_sensors(number, 0, np.zeros(random_.randrange(0, 400)), 0)
+        return make(number, 0, np.zeros(random_.randrange(0, 400)), 0)
     return bytes(good)
 
 
-def answers(rig: HostRig, inputs: int, number: int) -> bool:
+def answers(rig: HostRig, number: int, make: Make) -> bool:
     """Whether the rig still answers a good datagram."""
     for attempt in range(5):
-        rig.send(pack_sensors(number, 0, np.full(inputs, 0.1), RESTART | LOCK_STEP))
+        rig.send(make(number, 0, np.full(rig.inputs, 0.1), RESTART | LOCK_STEP))
         until = time.perf_counter() + 2.0
         while (command := rig.receive(until)) is not None:
             if command.sequence == number and np.isfinite(command.values).all():
@@ -99,19 +116,22 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="heron-rig-") as place:
         os.environ["XDG_DATA_HOME"] = place
         pack = small_pack(Path(place))
-        inputs, outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
-        taken_wrong = 0
-        with HostRig(pack, (*FLAGS, *SANITIZERS)) as rig:
-            for number in range(count):
-                rig.send(wrong(random_, inputs, number))
-                if number % 200 == 199 and not answers(rig, inputs, number + 1):
-                    print(f"silent or fallen after {number + 1} datagrams (seed {given.seed}); alive: {rig.alive()}")
-                    return 1
-            alive = rig.alive()
+        taken_wrong, alive = 0, True
+        for whole, make in ((False, pack_sensors), (True, for_whole(random_))):
+            with HostRig(pack, (*FLAGS, *SANITIZERS), whole) as rig:
+                for number in range(count // 2):
+                    rig.send(wrong(random_, rig.inputs, number, make))
+                    if number % 200 == 199 and not answers(rig, number + 1, make):
+                        kind = "whole controller" if whole else "policy"
+                        print(
+                            f"{kind}: silent or fallen after {number + 1} datagrams (seed {given.seed}); alive: {rig.alive()}"
+                        )
+                        return 1
+                alive &= rig.alive()
         # what arrives on our side is checked as well
         for _ in range(count // 10):
             data = bytes(random_.getrandbits(8) for _ in range(random_.randrange(0, 200)))
-            taken_wrong += unpack_command(data, outputs) is not None
+            taken_wrong += rig.read(data) is not None or unpack_command(data, len(pack.facts["outputs"])) is not None
     print(
         f"{count} datagrams under {SANITIZERS[0]} in {time.perf_counter() - began:.0f} s: alive and answering: {alive}; {taken_wrong} of {count // 10} random answers taken for good"
     )

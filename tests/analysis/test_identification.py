@@ -190,7 +190,7 @@ def test_what_was_found_goes_into_machine_and_variation(folder: Path, tmp_path: 
         "basket.mass",
     ]
     done = subprocess.run(
-        [*whole, "--json", "--project", str(folder)], capture_output=True, text=True, timeout=60, check=True
+        [*whole, "--json", "--project", str(folder)], capture_output=True, text=True, timeout=300, check=True
     )
     answer = json.loads(done.stdout)
     found = answer["parameters"][0]

@@ -7,10 +7,9 @@ from typing import Any
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.window import Finder, Window
 from plucky_heron.learning.guide import GUIDES, LENGTHS, preset, settings_facts
@@ -85,12 +84,6 @@ def test_off_is_the_word_for_nothing_in_a_file() -> None:
     recipe = Recipe.model_validate({"method": "ppo", "settings": {"kl_limit": "off"}})
     settings: Any = recipe.method_settings()
     assert settings.kl_limit is None
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 @pytest.fixture

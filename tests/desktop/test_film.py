@@ -10,11 +10,9 @@ import av
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from plucky_heron.cli.main import main
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.picture.film import RATE, film, samples_of
 from plucky_heron.desktop.stations.training.film_sheet import FilmSheet
 from plucky_heron.desktop.window import Window
@@ -22,12 +20,6 @@ from plucky_heron.errors import FileError
 from plucky_heron.project import Project
 from plucky_heron.runs.looking import kept_episodes
 from plucky_heron.runs.store import RunRow
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 def pictures(path: Path) -> tuple[str, list[np.ndarray]]:
@@ -91,7 +83,7 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     window.show()
     window.enter(3)
     watching = window.station.watching
-    qtbot.waitUntil(watching.film.isEnabled, timeout=5000)
+    qtbot.waitUntil(watching.film.isEnabled, timeout=60_000)
     qtbot.mouseClick(watching.film, Qt.MouseButton.LeftButton)
     sheet = watching.sheet
     assert isinstance(sheet, FilmSheet) and sheet._chosen() == ["best"]
@@ -103,7 +95,7 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     assert sheet.make.text() == "Film 2"
     qtbot.mouseClick(sheet.make, Qt.MouseButton.LeftButton)
     assert window.bench.job is not None
-    qtbot.waitUntil(lambda: window.bench.job is None, timeout=90_000)
+    qtbot.waitUntil(lambda: window.bench.job is None, timeout=240_000)
     films = folder / "runs" / f"{trained[1].id:04d}" / "films"
     assert sorted(p.name for p in films.iterdir()) == ["best.webm", "last.webm"] and not window.bench.trouble
     window.close()

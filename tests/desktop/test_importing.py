@@ -12,7 +12,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.identify_sheet import IdentifySheet
 from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
@@ -39,12 +38,6 @@ SVG = (
     '</g><g id="lane"><path d="M 100,300 C 300,0 600,600 900,300"/></g><g id="notes"><text>mind the step</text></g></svg>'
 )
 CUBE = "\n".join(f"v {x} {y} {z}" for x in (0, 1) for y in (0, 1) for z in (0, 2)) + "\nf 1 2 4\nf 5 6 8\nf 1 5 7\n"
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 @pytest.fixture
@@ -233,11 +226,11 @@ def test_parameters_of_the_machine_are_found_from_a_log_and_taken_over(qtbot: Qt
     qtbot.waitUntil(lambda: sheet.fit is not None and window.bench.job is None, timeout=60_000)
     assert sheet.start.isEnabled() and "held out" not in sheet.wrong.text() and "windows of 0.4 s" in sheet.said.text()
     qtbot.mouseClick(sheet.to_machine, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) < 2.0, timeout=5000)
+    qtbot.waitUntil(lambda: abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) < 2.0, timeout=60_000)
     qtbot.mouseClick(sheet.to_task, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(
         lambda: float(window.bench.problem.task.variation["basket.mass"].model_dump()["uniform"][0]) > 60.0,
-        timeout=5000,
+        timeout=60_000,
     )
     wrong = IdentifySheet(window.bench, tmp_path / "none.csv", window)
     wrong.boxes["push.lag"].setChecked(True)

@@ -10,7 +10,6 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.picture.handles import Handle
 from plucky_heron.desktop.stations.machine.station import MachineStation
 from plucky_heron.desktop.window import Window
@@ -18,12 +17,6 @@ from plucky_heron.project import Project, create
 from tests.desktop.test_window import LEFT, field, opened, type_into
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 @pytest.fixture
@@ -40,7 +33,9 @@ def station_on(qtbot: QtBot, window: Window, task: str, body: str, view: str = "
     assert isinstance(station, MachineStation)
     station.drawing.view = view
     station.choose("bodies", body)
-    qtbot.waitUntil(lambda: station.drawing.scene is not None and body in station.drawing.scene.outlines, timeout=5000)
+    qtbot.waitUntil(
+        lambda: station.drawing.scene is not None and body in station.drawing.scene.outlines, timeout=60_000
+    )
     station.drawing.repaint()
     return station
 
@@ -217,7 +212,7 @@ def test_a_loose_machine_falls_is_pushed_and_is_held_again(qtbot: QtBot, window:
     station.setFocus()
     qtbot.keyClick(station, Qt.Key.Key_L)
     assert station.loose is not None and station.loose.running
-    qtbot.waitUntil(lambda: playback.recording.steps > 40, timeout=15_000)
+    qtbot.waitUntil(lambda: playback.recording.steps > 40, timeout=60_000)
     lying = playback.recording.position[-1]
     assert lying[2] < window.bench.problem.model.start[2] - 0.05  # it sank: its drives are off
     assert {trace.name.partition(".")[0] for trace in station.strip.chart.traces} <= set(
@@ -231,7 +226,7 @@ def test_a_loose_machine_falls_is_pushed_and_is_held_again(qtbot: QtBot, window:
     body = drawing._body
     assert body and "pushing" in drawing.caption
     count = playback.recording.steps
-    qtbot.waitUntil(lambda: playback.recording.steps > count + 40, timeout=15_000)
+    qtbot.waitUntil(lambda: playback.recording.steps > count + 40, timeout=60_000)
     assert playback.recording.position[-1][2] > lying[2] + 0.05  # the hand lifted it
     qtbot.mouseRelease(drawing, LEFT)
     assert station.loose.batch.plant.fields[0, 8] == 0.0 and drawing.caption == ""
@@ -250,9 +245,9 @@ def test_a_loose_machine_falls_is_pushed_and_is_held_again(qtbot: QtBot, window:
 def test_troubles_stand_in_the_drawing_the_ladder_and_the_facts(qtbot: QtBot, window: Window) -> None:
     station = station_on(qtbot, window, "hang", "hand", "side")
     assert window.bench.edit("machines", ["bodies", "hand", "inertia"], [30.0, 30.0, 30.0], "too much") == ""
-    qtbot.waitUntil(lambda: bool(station.drawing.troubles), timeout=5000)
+    qtbot.waitUntil(lambda: bool(station.drawing.troubles), timeout=60_000)
     trouble = station.drawing.troubles[0]
     assert (trouble.state, trouble.name) == ("look", "hand") and "fits them" in trouble.remedy
     assert station.ladder._marks == {("bodies", "hand"): "look"}
     window.bench.undo.undo()
-    qtbot.waitUntil(lambda: not station.drawing.troubles, timeout=5000)
+    qtbot.waitUntil(lambda: not station.drawing.troubles, timeout=60_000)

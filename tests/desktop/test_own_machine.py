@@ -12,7 +12,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPlainTextEdit
 from pytestqt.qtbot import QtBot
 
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.bench import parts
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.asking import AskFirst, AskName
@@ -29,12 +28,6 @@ from plucky_heron.recent import recent_projects, remember_project
 from tests.desktop.test_window import LEFT, opened
 
 DATA = Path(__file__).parents[2] / "docs" / "data"
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 @pytest.fixture
@@ -115,7 +108,7 @@ def test_from_nothing_to_a_task_and_back(qtbot: QtBot, bare: Window, stands: str
         bare.enter(number)
     bare.enter(1)
     page = bare.station.wish
-    qtbot.waitUntil(lambda: page.look is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: page.look is not None, timeout=240_000)
     assert {o.name for o in page.list.offers if not o.unfit} >= {wish}
     for _ in range(9):
         if page.list.name != wish:
@@ -138,7 +131,7 @@ def test_answers_to_a_wish_change_what_is_written_and_wrong_ones_are_explained(q
     window.enter(1)
     window.station.new_task()
     page = window.station.wish
-    qtbot.waitUntil(lambda: page.look is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: page.look is not None, timeout=240_000)
     assert page.list.name == "reach a place" and page.where.region is not None
     field = page.fields["within"]
     field.setFocus()

@@ -7,10 +7,9 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QRect
-from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
 from pytestqt.qtbot import QtBot
 
-from plucky_heron.desktop.application import make_application
 from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.forms.widgets import ElidedLabel
 from plucky_heron.desktop.window import Window
@@ -20,12 +19,6 @@ from plucky_heron.runs.store import RunRow
 SIZES = ((1024, 700), (1280, 800), (1920, 1200))
 """The last is what a screen of 3840x2400 shows at 200 %."""
 LEAST = 22
-
-
-@pytest.fixture(scope="session")
-def qapp() -> QApplication:
-    """The application with our theme."""
-    return make_application()
 
 
 @pytest.fixture(scope="module")
@@ -107,7 +100,7 @@ def test_every_station_has_room(qtbot: QtBot, trained_copy: Path, size: tuple[in
     window.enter(1)
     window.station.new_task()
     page = window.station.wish
-    qtbot.waitUntil(lambda: page.look is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: page.look is not None, timeout=240_000)
     qtbot.wait(100)
     if told := faults(window):
         wrong["wish"] = told

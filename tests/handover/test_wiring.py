@@ -74,7 +74,7 @@ def test_raw_numbers_mean_what_the_file_says(problem: Problem, tmp_path: Path) -
     program = compile_c(tmp_path, ["raw.c", "signals.c", "controller.c", "policy.c"], "raw", STRICT)
     ways = [500, 1500, 4000, 4095, 10, 2100, 4090, 5, 4000]  # up over the end and down again: the short way each time
     rows = [(w, k * 100, int(k == 5), f, 0) for k, (w, f) in enumerate(zip(ways, (0, 600, -600, 300, 9e9, -9e9, -0.5, 0.3, float("-inf")), strict=True))]  # fmt: skip
-    said = subprocess.run([str(program)], input="\n".join(" ".join(map(str, r)) for r in rows), capture_output=True, text=True, check=True, timeout=30).stdout  # fmt: skip
+    said = subprocess.run([str(program)], input="\n".join(" ".join(map(str, r)) for r in rows), capture_output=True, text=True, check=True, timeout=300).stdout  # fmt: skip
     found = [list(map(float, line.split())) for line in said.splitlines()]
     total, before = 500, 500
     for k, (way, row) in enumerate(zip(ways, found, strict=True)):

@@ -108,7 +108,9 @@ def test_a_fleet_of_six_with_one_bad_device_stops_its_wave_and_rolls_back(
 def test_a_device_that_is_silent_or_reports_another_hash_stops_the_rollout(
     behaves: str, said: str, packs: tuple[Path, Path, str], tmp_path: Path
 ) -> None:
-    with Fleet(tmp_path / "fleet", hosts(2, d1={"behaves": behaves}), silence=5.0) as fleet:
+    with Fleet(
+        tmp_path / "fleet", hosts(2, d1={"behaves": behaves}), silence=5.0 if behaves == "silent" else 120.0
+    ) as fleet:
         result = fleet.roll_out(packs[0], 1)
     assert result.rolled_back and said in result.reason and fleet.devices["d2"].state == "waiting"
 

@@ -269,6 +269,6 @@ def test_a_rig_ends_with_its_starter_also_where_another_process_adopts_it(packed
     source = str(Path(plucky_heron.__file__).parents[1])
     done = subprocess.run(
         [sys.executable, "-c", ADOPTER, STARTER, str(packed), what],
-        capture_output=True, text=True, timeout=60, env={**os.environ, "PYTHONPATH": source}, check=False,
+        capture_output=True, text=True, timeout=300, env={**os.environ, "PYTHONPATH": source}, check=False,
     )  # fmt: skip
     assert done.stdout.strip() == said, done.stderr

@@ -184,7 +184,7 @@ def test_limited_commands_stay_near_the_safe_ones(packed: Path) -> None:
 def command(*arguments: str) -> subprocess.CompletedProcess[str]:
     """The command line."""
     whole = [sys.executable, "-m", "plucky_heron.cli.main", "rollout", *arguments]
-    return subprocess.run(whole, capture_output=True, text=True, timeout=60, check=False, stdin=subprocess.DEVNULL)
+    return subprocess.run(whole, capture_output=True, text=True, timeout=300, check=False, stdin=subprocess.DEVNULL)
 
 
 def test_nothing_is_sent_before_somebody_says_that_the_limits_are_right(packed: Path) -> None:

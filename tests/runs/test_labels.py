@@ -35,7 +35,7 @@ def store(folder: Path) -> RunStore:
 def command(folder: Path, *arguments: str) -> subprocess.CompletedProcess[str]:
     """The command line on the project."""
     whole = [sys.executable, "-m", "plucky_heron.cli.main", *arguments, "--project", str(folder)]
-    return subprocess.run(whole, capture_output=True, text=True, timeout=60, check=False, stdin=subprocess.DEVNULL)
+    return subprocess.run(whole, capture_output=True, text=True, timeout=300, check=False, stdin=subprocess.DEVNULL)
 
 
 @given(st.lists(st.text(alphabet="abc ,", max_size=6), max_size=6))

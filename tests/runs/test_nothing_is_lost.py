@@ -343,10 +343,10 @@ folder = Path({str(folder)!r})
 changes = {{"steps": "512", "evaluation.every": "512", "evaluation.episodes": "4", "random_start_steps": "256", "replay_capacity": "20000000"}}
 launch.train(folder, "lift", with_changes(Project(folder).recipe("sac"), changes), [1])
 """
-    subprocess.run([sys.executable, "-c", limited], check=True, timeout=60, env=worker_environment())
+    subprocess.run([sys.executable, "-c", limited], check=True, timeout=300, env=worker_environment())
     store = RunStore(folder)
     try:
-        until = time.monotonic() + 60.0
+        until = time.monotonic() + 240.0
         while store.run(1).alive and time.monotonic() < until:
             time.sleep(0.1)
         row = store.run(1)

@@ -98,6 +98,19 @@ def rollout(
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be sent and expected; send nothing.")
     ] = False,
+    whole: Annotated[
+        bool,
+        typer.Option(
+            "--whole", help="The whole controller: signals of instruments to values of drives, with guards and states."
+        ),
+    ] = False,
+    ask: Annotated[
+        str,
+        typer.Option(
+            "--ask",
+            help="States to go through in an episode before the others, such as 'sign test, limited 2 s, on'; implies --whole.",
+        ),
+    ] = "",
     confirm: Annotated[
         bool,
         typer.Option(
@@ -135,16 +148,21 @@ def rollout(
     from plucky_heron.rigs.faults import ALL, read_faults
     from plucky_heron.rigs.remote import is_remote
     from plucky_heron.rigs.rollout import log_text, roll_out
+    from plucky_heron.rigs.sides import Script
 
     if log is not None and (check_path(log, "--log").is_dir() or not log.parent.is_dir()):
         raise FileError(log, "--log", None, "name a file in a folder that is there")
     if on == "fleet" and dry_run:
         raise StateError("--dry-run is for one controller: name its rig or its address with --on, such as --on host")
+    script = Script(ask) if ask else None
+    whole = whole or script is not None
+    if whole and (map_ or on == "fleet"):
+        raise StateError(f"{'--map' if map_ else '--on fleet'} is of the policy alone; leave --whole and --ask out")
     if on == "fleet":
         _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, json_)
         return
     if dry_run:
-        _dry_run(pack, on, json_)
+        _dry_run(pack, on, whole, json_)
         return
     if is_remote(on):
         _confirm(pack, on, confirm)
@@ -161,7 +179,9 @@ def rollout(
         faults=wrong,
         full_authority=full_authority,
         wanted_key=signed_by,
-        project=kept_in,
+        project=None if whole else kept_in,
+        whole=whole,
+        commissioning=script,
     )
     if log is not None:
         write_whole(log, log_text(result))
@@ -174,6 +194,7 @@ def rollout(
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
         f"largest command difference {answer['command_difference']:.1e} of the range",
     ]
+    lines += _of_the_whole(answer) if whole else []
     if board := answer["footprint"]:
         share = board["assumed_seconds"] / result.sample_time
         lines.append(
@@ -190,6 +211,18 @@ def rollout(
         lines.append(f"success {100 * answer['success']:.0f} %, inside {100 * answer['success_inside']:.0f} %")
     report(answer, json_, lines)
     raise typer.Exit(0 if answer["missed"] == 0 or wrong.any or not fast else 1)
+
+
+def _of_the_whole(answer: dict[str, Any]) -> list[str]:
+    """What the whole controller did besides."""
+    lines = [f"drives differ by at most {answer['drive_difference']:.1e} of their range from the simulation"]
+    if answer["without_noise"]:
+        lines.append(f"without the noise of {', '.join(answer['without_noise'])}: it has no place in a signal")
+    told = [one for one in answer["states"] if one["episode"] < 0 or one["state"] not in ("on", "off") or one["reason"]]
+    for one in told[:20]:
+        where = "before" if one["episode"] < 0 else f"episode {one['episode']}"
+        lines.append(f"{where}, {one['seconds']:.3g} s: {one['state']}{', ' + one['reason'] if one['reason'] else ''}")
+    return lines if len(told) <= 20 else [*lines, f"and {len(told) - 20} changes more"]
 
 
 def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, json_: bool) -> None:
@@ -224,11 +257,11 @@ def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, 
     raise typer.Exit(1 if result.rolled_back else 0)
 
 
-def _dry_run(pack: Path, on: str, json_: bool) -> None:
+def _dry_run(pack: Path, on: str, whole: bool, json_: bool) -> None:
     """What would be sent, and what would be expected."""
     from plucky_heron.rigs.rollout import dry_run
 
-    answer = dry_run(pack, on)
+    answer = dry_run(pack, on, whole=whole)
     lines = [
         f"nothing is sent: {answer['bytes']} bytes every {1e3 * answer['sample_time']:g} ms to {answer['to']}",
         _limits(answer),

@@ -171,6 +171,8 @@ class Window(QMainWindow):
         self._stakes()
 
     def _stakes(self, *_: object) -> None:
+        if self.bench.closed:
+            return
         for number, entry in enumerate(STATIONS):
             state = entry.stake(self.bench)
             self.causeway.stakes.show_state(number, state.level, state.fact, state.trouble, state.older)

@@ -129,7 +129,12 @@ def write_pack(
         proof = _proof_facts(store.last_result(row.id, PROOF))
         margin = _delay_margin(store.last_result(row.id, PROOF))
         files["data-sheet.md"] = sheet.render(
-            title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products
+            title=title,
+            pack=pack,
+            proof=proof,
+            margin=margin,
+            products=policy.network.products,
+            drives=drive_lines(problem),
         )
         files["data-sheet.html"] = data_sheet(problem, policy, pack, title, proof, margin)
         files["start-here.md"] = (
@@ -171,8 +176,27 @@ def data_sheet(
     varied = [(name, distribution.text()) for name, distribution in problem.task.variation.items()]
     return templates(html=True).get_template("data-sheet.html.j2").render(
         title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products, sensors=sensors,
-        picture=Markup(sketch(problem, sensors)), varied=varied,
+        picture=Markup(sketch(problem, sensors)), varied=varied, drives=drive_lines(problem),
     )  # fmt: skip
+
+
+def drive_lines(problem: Problem) -> list[dict[str, Any]]:
+    """All drives with their parameters and what each is given: a command, a formula of the mixing, or what a choice says."""
+    machine, task = problem.machine, problem.task
+    direct = {c.drive: c.name for c in problem.commands if c.drive >= 0}
+    chosen: dict[int, list[str]] = {}
+    for number, options in problem.options.items():
+        for index in sorted({d for o in options for d in o.drives}):
+            chosen.setdefault(index, []).append(f"choice {task.actions[number].name}")
+    lines = []
+    for k, name in enumerate(problem.model.drives):
+        drive = machine.drives[name]
+        given = direct.get(k) or task.mixing.get(name) or ", ".join(chosen.get(k, [])) or "nothing: 0"
+        lines.append({
+            "name": name, "given": given, "kind": drive.kind, "limit": float(drive.limit), "unit": machine.drive_unit(name), "lag": drive.lag,
+            "dead_time": drive.dead_time,
+        })  # fmt: skip
+    return lines
 
 
 def _before(out: Path) -> dict[str, Any] | None:

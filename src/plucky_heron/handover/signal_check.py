@@ -27,7 +27,7 @@ def recorded(problem: Problem, code: SignalCode) -> tuple[Array, Array, Array]:
     """
     batch = Batch(problem, 1, EVALUATION_SEED, "signals", threads=1)
     draws = np.random.default_rng(11)
-    readable, commander, columns = batch._readable, batch.commander, list(code.parts.columns)
+    readable, commander, columns = batch.readable, batch.commander, list(code.parts.columns)
     low, high = problem.low, problem.high
     rows: list[Array] = []
     sensors: list[Array] = []
@@ -39,7 +39,7 @@ def recorded(problem: Problem, code: SignalCode) -> tuple[Array, Array, Array]:
             way = np.clip(way + 0.2 * (high - low) * draws.standard_normal(len(low)), low, high)
             signals = np.array([float(readable[s.name][0]) for s in code.signals])
             before = [commander.given[0].copy(), commander.previous[0].copy(), commander.values[0].copy()]
-            made = batch._program.results[columns, 0].copy()
+            made = batch.results[columns, 0].copy()
             outcome = batch.step(way[None, :])
             after = [commander.given[0], commander.previous[0], commander.values[0], commander.values[0]]
             rows.append(np.concatenate([[begins], signals, *before, *after]))

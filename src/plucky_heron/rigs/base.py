@@ -11,7 +11,26 @@ from abc import ABC, abstractmethod
 from typing import Any, Self
 
 from plucky_heron.errors import StateError
-from plucky_heron.rigs.datagrams import Command, unpack_command
+from plucky_heron.handover.reading import Pack
+from plucky_heron.rigs.datagrams import Command, unpack_command, unpack_drives
+
+WHOLE = "-DHERON_RUNTIME_WHOLE"
+WHOLE_SOURCES = ("controller.h", "controller.c", "signals.h", "signals.c")
+
+
+def whole_counts(pack: Pack) -> tuple[int, int]:
+    """How many values go to the whole controller of a pack, and how many come from it.
+
+    Raises
+    ------
+    StateError
+        The pack has none, or its firmware cannot run it.
+    """
+    told = (pack.facts.get("controller") or {}).get("signals")
+    runtime = pack.files.get("firmware/runtime.c", b"")
+    if told is None or any(name not in pack.files for name in WHOLE_SOURCES) or WHOLE[2:].encode() not in runtime:
+        raise StateError("the pack was written before there was a whole controller in it; write it again")
+    return len(told["given"]), len(told["drives"]) + len(pack.facts["outputs"])
 
 
 def next_datagram(channel: socket.socket, until: float) -> bytes | None:
@@ -30,10 +49,12 @@ class Answering:
 
     name: str
     outputs: int
+    whole = False
+    """Whether it is the whole controller, whose answers have its state and values of drives."""
 
     def read(self, data: bytes) -> Command | None:
         """A command datagram; None where it is damaged."""
-        return unpack_command(data, self.outputs)
+        return unpack_drives(data, self.outputs) if self.whole else unpack_command(data, self.outputs)
 
 
 class Elsewhere(Answering):

@@ -15,7 +15,7 @@ from typing import Any
 from plucky_heron.errors import StateError
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
-from plucky_heron.rigs.base import OwnProcess
+from plucky_heron.rigs.base import WHOLE, WHOLE_SOURCES, OwnProcess, whole_counts
 from plucky_heron.rigs.framing import Frames, stuffed
 from plucky_heron.rigs.tools import needed
 
@@ -42,6 +42,8 @@ class BoardRig(OwnProcess):
     ----------
     fixed
         By the fixed-point form, on a processor whose floating-point unit is not used.
+    whole
+        From signals of instruments to values of drives, with guards and states, instead of the policy alone.
 
     Raises
     ------
@@ -51,9 +53,10 @@ class BoardRig(OwnProcess):
 
     answers_repeated = True
 
-    def __init__(self, pack: Pack, fixed: bool = False) -> None:
+    def __init__(self, pack: Pack, fixed: bool = False, whole: bool = False) -> None:
+        self.whole = whole
         self.name = "board-fixed" if fixed else "board"
-        self.outputs = len(pack.facts["outputs"])
+        self.outputs = whole_counts(pack)[1] if whole else len(pack.facts["outputs"])
         compiler, emulator = needed("arm-none-eabi-gcc", PACKAGES), needed("qemu-system-arm", PACKAGES)
         super().__init__("board")
         self._socket: socket.socket | None = None
@@ -76,11 +79,13 @@ class BoardRig(OwnProcess):
         policy = "policy_fixed" if fixed else "policy"
         if f"{policy}.c" not in pack.files:
             raise StateError("the pack has no fixed-point form; write it again with --forms fixed")
+        more = WHOLE_SOURCES if self.whole else ()
         for name, data in pack.files.items():
-            if name.startswith("firmware/") or name in (f"{policy}.c", f"{policy}.h"):
+            if name.startswith("firmware/") or name in (f"{policy}.c", f"{policy}.h", *more):
                 (place / Path(name).name).write_bytes(data)
-        sources = ["start.c", "main.c", "runtime.c", f"{policy}.c"]
-        return compile_c(place, sources, "firmware.elf", (*FLAGS, *(FIXED if fixed else FLOAT)), (compiler,))
+        sources = ["start.c", "main.c", "runtime.c", f"{policy}.c", *(name for name in more if name.endswith(".c"))]
+        flags = (*FLAGS, *(FIXED if fixed else FLOAT), *((WHOLE,) if self.whole else ()))
+        return compile_c(place, sources, "firmware.elf", flags, (compiler,))
 
     def _start(self) -> None:
         place = Path(self._place.name)

@@ -10,9 +10,17 @@ import numpy as np
 
 Array = np.ndarray
 
-RESTART, LOCK_STEP, END, LIMITED, STOP = 1, 2, 4, 8, 16
+RESTART, LOCK_STEP, END, LIMITED, STOP, AT_ONCE = 1, 2, 4, 8, 16, 32
 HOLDING, SAFE = 1, 2
 COUNTERS = ("received", "damaged", "repeated", "late", "lost", "held", "safe", "refused")
+
+ASKS = ("off", "homing", "sign test", "limited", "on", "reset")
+"""What the whole controller can be asked for."""
+STATES = ("off", "homing", "sign test", "limited", "on", "fault")
+REASONS = (
+    "", "not finite", "out of range", "too fast", "nothing new in time", "wrong sign", "no answer", "not homed", "not tested",
+)  # fmt: skip
+"""Why it is in its state, in the order of ``controller.h``."""
 
 _HEAD = struct.Struct("<4sIQHH")
 
@@ -27,6 +35,11 @@ class Command:
     values: Array
     """(commands,), SI."""
     counters: dict[str, int]
+    state: str = ""
+    """Of the whole controller."""
+    reason: str = ""
+    index: int = 0
+    """The sensor or drive that the reason is about."""
 
 
 EPISODES = 255
@@ -41,6 +54,28 @@ def pack_sensors(sequence: int, stamp: int, values: Array, flags: int = 0) -> by
     """A sensor datagram with `values` (observations,), SI."""
     body = _HEAD.pack(b"PHS1", sequence & 0xFFFFFFFF, stamp, len(values), flags) + values.astype("<f4").tobytes()
     return body + struct.pack("<I", zlib.crc32(body))
+
+
+def pack_signals(sequence: int, stamp: int, words: Array, flags: int, ask: int, at_home: bool) -> bytes:
+    """A datagram for the whole controller; `words` (signals,) are the bits of floats in SI, or of raw numbers where they are wired so."""
+    head = _HEAD.pack(b"PHI1", sequence & 0xFFFFFFFF, stamp, len(words), flags)
+    body = head + struct.pack("<BBH", ask, at_home, sequence & 0xFFFF) + words.astype("<u4").tobytes()
+    return body + struct.pack("<I", zlib.crc32(body))
+
+
+def unpack_drives(data: bytes, count: int) -> Command | None:
+    """What the whole controller answers, values of drives and then the policy's commands; None where it is damaged or of another shape."""
+    wanted = _HEAD.size + 4 + 4 * count + 4 * len(COUNTERS) + 4
+    if len(data) != wanted or struct.unpack("<I", data[-4:])[0] != zlib.crc32(data[:-4]):
+        return None
+    magic, sequence, stamp, given, flags = _HEAD.unpack_from(data)
+    state, reason, index, _ = struct.unpack_from("<4B", data, _HEAD.size)
+    if magic != b"PHD1" or given != count or state >= len(STATES) or reason >= len(REASONS):
+        return None
+    values = np.frombuffer(data, dtype="<f4", count=count, offset=_HEAD.size + 4)
+    numbers = struct.unpack_from(f"<{len(COUNTERS)}I", data, _HEAD.size + 4 + 4 * count)
+    counters = dict(zip(COUNTERS, numbers, strict=True))
+    return Command(sequence, stamp, flags, values, counters, STATES[state], REASONS[reason], index)
 
 
 def unpack_command(data: bytes, count: int) -> Command | None:

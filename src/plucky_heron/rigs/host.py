@@ -16,8 +16,8 @@ from plucky_heron.errors import StateError
 from plucky_heron.handover.firmware_files import firmware_text
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
-from plucky_heron.rigs.base import OwnProcess, next_datagram
-from plucky_heron.rigs.datagrams import END, Command, pack_sensors
+from plucky_heron.rigs.base import WHOLE, WHOLE_SOURCES, OwnProcess, next_datagram, whole_counts
+from plucky_heron.rigs.datagrams import END, Command, pack_sensors, pack_signals
 from plucky_heron.rigs.tools import needed
 
 Array = np.ndarray
@@ -33,6 +33,8 @@ class HostRig(OwnProcess):
         A pack as `read_pack` gives it, trusted: its C is compiled from the bytes that were hashed.
     flags
         For the compiler; a campaign adds its sanitizers.
+    whole
+        From signals of instruments to values of drives, with guards and states, instead of the policy alone.
 
     Raises
     ------
@@ -47,8 +49,11 @@ class HostRig(OwnProcess):
     under: tuple[str, ...] = ()
     """What runs it, where this computer does not by itself."""
 
-    def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS) -> None:
-        self.inputs, self.outputs = len(pack.facts["inputs"]), len(pack.facts["outputs"])
+    def __init__(self, pack: Pack, flags: tuple[str, ...] = FLAGS, whole: bool = False) -> None:
+        self.whole = whole
+        self.inputs, self.outputs = (
+            whole_counts(pack) if whole else (len(pack.facts["inputs"]), len(pack.facts["outputs"]))
+        )
         super().__init__("rig")
         try:
             self._build(pack, flags)
@@ -59,12 +64,15 @@ class HostRig(OwnProcess):
 
     def _build(self, pack: Pack, flags: tuple[str, ...]) -> None:
         place, facts = Path(self._place.name), pack.facts
-        for name in ("policy.h", "policy.c"):
+        names = ["policy.h", "policy.c", *(WHOLE_SOURCES if self.whole else ())]
+        for name in names:
             (place / name).write_bytes(pack.files[name])
         for name in ("runtime.c", "runtime.h"):
             (place / name).write_text(firmware_text(name))
         shutil.copy2(Path(__file__).with_name("host_runtime.c"), place / "host.c")
-        program = compile_c(place, ["policy.c", "runtime.c", "host.c"], "runtime", flags, self.compiler)
+        sources = [name for name in names if name.endswith(".c")]
+        flags = (*flags, *((WHOLE,) if self.whole else ()))
+        program = compile_c(place, [*sources, "runtime.c", "host.c"], "runtime", flags, self.compiler)
         sample, hold = round(facts["sample_time"] * 1e6), round(facts["safety"]["hold"] * 1e6)
         safe = (repr(float(x)) for x in facts["safety"]["command"])
         self._command = [*self.under, str(program), str(os.getpid()), str(sample), str(hold), *safe]
@@ -105,7 +113,8 @@ class HostRig(OwnProcess):
     def close(self) -> None:
         """Ask the process to end, end it by its own handle if it does not, and clean up."""
         if self._process is not None and self.alive() and hasattr(self, "address"):
-            self.send(pack_sensors(0, 0, np.zeros(self.inputs), END))
+            nothing = np.zeros(self.inputs)
+            self.send(pack_signals(0, 0, nothing, END, 0, False) if self.whole else pack_sensors(0, 0, nothing, END))
             with contextlib.suppress(subprocess.TimeoutExpired):
                 self._process.wait(timeout=1.0)
         super().close()
@@ -121,9 +130,9 @@ ARM = {
 class ArmRig(HostRig):
     """The same for ARM Linux, under an emulator of its instructions."""
 
-    def __init__(self, pack: Pack, name: str) -> None:
+    def __init__(self, pack: Pack, name: str, whole: bool = False) -> None:
         compiler, emulator, packages = ARM[name]
         self.name = name
         self.compiler = (needed(compiler, packages),)
         self.under = (needed(emulator, packages),)
-        super().__init__(pack, (*FLAGS, "-static"))
+        super().__init__(pack, (*FLAGS, "-static"), whole)

@@ -22,19 +22,19 @@ int64_t heron_runtime_now(void)
 int main(int argc, char **argv)
 {
     static heron_runtime runtime;
-    uint8_t in[2048], out[HERON_OUT_SIZE];
-    float safe[HERON_OUTPUTS];
+    static uint8_t in[HERON_IN_SIZE + 1024], out[HERON_OUT_SIZE];
+    float safe[HERON_SAFE];
     struct sockaddr_in own, peer, from;
     socklen_t length = sizeof own;
     pid_t starter;
     int fd, i;
 
-    if (argc != 4 + HERON_OUTPUTS) {
-        fprintf(stderr, "runtime: wanted the starter's process, sample, hold and %d safe commands\n", HERON_OUTPUTS);
+    if (argc != 4 + HERON_SAFE) {
+        fprintf(stderr, "runtime: wanted the starter's process, sample, hold and %d safe commands\n", HERON_SAFE);
         return 2;
     }
     starter = (pid_t)atoll(argv[1]);
-    for (i = 0; i < HERON_OUTPUTS; i++) {
+    for (i = 0; i < HERON_SAFE; i++) {
         safe[i] = (float)atof(argv[4 + i]);
     }
     heron_runtime_init(&runtime, atoll(argv[2]), atoll(argv[3]), safe);

@@ -129,6 +129,8 @@ class SerialRig(Elsewhere):
         self.port.close()
 
 
-def remote_rig(rig: str, outputs: int) -> UdpRig | SerialRig:
-    """The controller at an address."""
-    return UdpRig(rig, outputs) if rig.startswith("udp:") else SerialRig(rig, outputs)
+def remote_rig(rig: str, outputs: int, whole: bool = False) -> UdpRig | SerialRig:
+    """The controller at an address; `whole` if it is one from signals to drives."""
+    made = UdpRig(rig, outputs) if rig.startswith("udp:") else SerialRig(rig, outputs)
+    made.whole = whole
+    return made

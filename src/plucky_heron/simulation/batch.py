@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -109,6 +109,8 @@ class Batch:
         self._held: Array = np.zeros((copies, len(self._holds)), dtype=np.int64)
         self._settled: Array = np.zeros(copies, dtype=np.int64)
         self.refused: Array = np.zeros(copies, dtype=np.bool_)
+        self.outside: Callable[[Array], Array] | None = None
+        """Where a whole controller stands outside: given what drives (B, drives) would get, what they get instead."""
         self._settle_samples = max(1, timing.samples(problem.task.measure.hold))
         self._failure = np.array([e.kind == "failure" for e in problem.task.endings.values()] + [True])
         self._lists = self.commander.lists()
@@ -250,12 +252,33 @@ class Batch:
         """What the policy is given, (B, entries), in SI units, with noise, dead time and clipping."""
         return self._entries.row()
 
+    @property
+    def readable(self) -> dict[str, Array]:
+        """All that formulas can read, by name: arrays (B,) that are updated in place."""
+        return self._readable
+
+    @property
+    def results(self) -> Array:
+        """Values of all formulas in this sample, (columns, B); those of observations come first, without noise."""
+        return self._program.results
+
+    def measured(self) -> Array:
+        """Values of all observations in this sample, (B, columns), with noise; before dead time, stacks and shapes."""
+        return np.asarray(self._entries.history[0])
+
+    def leave_out_noise(self, columns: Sequence[int]) -> None:
+        """From now on, without the noise of these observations."""
+        self._entries.leave_out(columns)
+        self._entries.history[:, :, list(columns)] = self._program.results[self._rows[0]].T[:, list(columns)]
+
     def step(self, commands: Array) -> Outcome:
         """Hold `commands` (B, commands), in SI units, for one sample; they are clipped to the task's limits.
 
         A command that is no finite number ends its episode as not finite, whatever the machine would have done with another.
         """
         drives = self.commander.give(commands)
+        if self.outside is not None:
+            drives[:] = self.outside(drives)
         self.plant.active[:] = self.running
         self.transport.step(self.plant, drives, self.episode, self.age)
         self.age += self.running
@@ -356,6 +379,10 @@ class _Row:
         self._shapes = {s: np.flatnonzero([e.shape == s for e in entries]) for s in ("sine", "cosine")}
         self._clipped = np.flatnonzero([e.clip and e.shape == "value" for e in entries])
         self._low, self._high = (np.array([getattr(entries[k], s) for k in self._clipped]) for s in ("low", "high"))
+
+    def leave_out(self, columns: Sequence[int]) -> None:
+        """No more noise in these columns."""
+        self._spread[np.isin(self.noisy, list(columns))] = 0.0
 
     def take(self, values: Array, noise: Array, age: Array, fresh: Array | None) -> None:
         """Values (B, columns) of this sample; of copies in `fresh` as if they had stood for ever."""

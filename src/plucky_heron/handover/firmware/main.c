@@ -123,7 +123,7 @@ uint32_t board_clocks_a_call(void)
 
 int main(void)
 {
-    static const float safe[HERON_OUTPUTS] = BOARD_SAFE;
+    static const float safe[HERON_SAFE] = BOARD_SAFE;
     size_t got = 0;
     UART_BAUD = 16;
     UART_CONTROL = 3; /* both ways */

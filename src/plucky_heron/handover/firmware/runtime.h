@@ -3,7 +3,17 @@
 #ifndef HERON_RUNTIME_H
 #define HERON_RUNTIME_H
 
-#ifdef HERON_RUNTIME_FIXED
+#if defined(HERON_RUNTIME_WHOLE)
+/* the whole controller: signals of instruments in, values of drives out, with its guards and states */
+#include "signals.h"
+#define HERON_INPUTS HERON_SIGNALS
+#define HERON_OUTPUTS (HERON_DRIVES + HERON_COMMANDS) /* and what the policy commands, to compare */
+#define HERON_SAFE HERON_COMMANDS
+#define HERON_MEMORY 0
+#define HERON_SENSED "PHI1"
+#define HERON_ANSWER "PHD1"
+enum { HERON_ASKED = 4 }; /* bytes after the head: the state that is asked for, or the one that it is in */
+#elif defined(HERON_RUNTIME_FIXED)
 #include "policy_fixed.h"
 #define HERON_INPUTS HERON_FIXED_INPUTS
 #define HERON_OUTPUTS HERON_FIXED_OUTPUTS
@@ -14,19 +24,34 @@
 #define HERON_OUTPUTS HERON_POLICY_OUTPUTS
 #define HERON_MEMORY HERON_POLICY_MEMORY
 #endif
+#ifndef HERON_RUNTIME_WHOLE
+#define HERON_SENSED "PHS1"
+#define HERON_ANSWER "PHC1"
+#define HERON_SAFE HERON_OUTPUTS
+enum { HERON_ASKED = 0 };
+#endif
 
 #include <stddef.h>
 #include <stdint.h>
 
 enum { HERON_HEAD = 20, HERON_COUNTERS = 8 };
-#define HERON_IN_SIZE (HERON_HEAD + 4 * HERON_INPUTS + 4)
-#define HERON_OUT_SIZE (HERON_HEAD + 4 * HERON_OUTPUTS + 4 * HERON_COUNTERS + 4)
+#define HERON_IN_SIZE (HERON_HEAD + HERON_ASKED + 4 * HERON_INPUTS + 4)
+#define HERON_OUT_SIZE (HERON_HEAD + HERON_ASKED + 4 * HERON_OUTPUTS + 4 * HERON_COUNTERS + 4)
 
 typedef struct {
     int64_t sample, hold, last_valid, next_own; /* microseconds */
     uint32_t counters[HERON_COUNTERS], last_sequence;
-    float command[HERON_OUTPUTS], safe[HERON_OUTPUTS];
-    uint8_t head[HERON_HEAD], episode, begun, has_peer, lock_step, ended;
+    float command[HERON_OUTPUTS], safe[HERON_SAFE];
+#ifdef HERON_RUNTIME_WHOLE
+    heron_controller controller;
+    heron_signals_state signals;
+    float signal[HERON_SIGNALS + 1];
+    uint32_t passed[3]; /* held, safe and refused of episodes before */
+#ifdef HERON_RAW_DRIVES
+    int32_t raw[HERON_RAW_DRIVES];
+#endif
+#endif
+    uint8_t head[HERON_HEAD], asked, episode, begun, has_peer, lock_step, ended;
 #if HERON_MEMORY > 0
 #ifdef HERON_RUNTIME_FIXED
     int16_t memory[HERON_MEMORY];

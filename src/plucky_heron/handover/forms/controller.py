@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.handover.forms.controlling import RAMP, RANGE_MARGIN, TAKE_OVER, TEST_TIME, Controlling, Input
+from plucky_heron.handover.forms.controlling import RAMP, TAKE_OVER, TEST_TIME, Controlling, Input
 from plucky_heron.handover.forms.numbers import number, row
 from plucky_heron.handover.forms.templates import Code, templates
 from plucky_heron.learning.policy import Policy
@@ -50,11 +50,10 @@ def to_controller(
     parts: Controlling, policy: Policy, title: str, safe: Sequence[float], hold: float, answers: Sequence[Answer], safe_kind: str = "ramp"
 ) -> dict[str, str]:  # fmt: skip
     """``controller.h``, ``controller.c`` and the program that checks them."""
-    low, high = (np.array([getattr(s, side) for s in parts.sensors]) for side in ("low", "high"))
-    margin = RANGE_MARGIN * (high - low)
+    low, high = parts.allowed()
     values: dict[str, Any] = {
         "title": title, "sensors": parts.sensors, "depth": parts.depth, "memory": policy.memory,
-        "range_low": row(low - margin), "range_high": row(high + margin), "low": row(policy.low), "high": row(policy.high),
+        "range_low": row(low), "range_high": row(high), "low": row(policy.low), "high": row(policy.high),
         "within_low": row(np.array([s.within[0] for s in parts.shaping])), "within_high": row(np.array([s.within[1] for s in parts.shaping])),
         "safe": row(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind), "hold": number(hold), "ramp": number(RAMP), "authority": number(AUTHORITY), "take_over": number(TAKE_OVER),
         "test_time": number(TEST_TIME), "test_step": row(np.array([a.step for a in answers])), "test_least": row(np.array([a.least for a in answers])),

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.handover.forms.controller import AUTHORITY, SAFE_KINDS, Answer
-from plucky_heron.handover.forms.controlling import RAMP, RANGE_MARGIN, TAKE_OVER, TEST_TIME, Controlling, Input
+from plucky_heron.handover.forms.controlling import RAMP, TAKE_OVER, TEST_TIME, Controlling, Input
 from plucky_heron.handover.forms.line import Line
 from plucky_heron.handover.forms.st import identifiers, real, reals
 from plucky_heron.handover.forms.templates import Code, templates
@@ -53,8 +53,7 @@ def to_controller_st(
     answers: Sequence[Answer], safe_kind: str, sample_time: float,
 ) -> str:  # fmt: skip
     """What is put behind the text of the policy (`st.to_st`) of the same inputs and outputs."""
-    low, high = (np.array([getattr(s, side) for s in parts.sensors]) for side in ("low", "high"))
-    margin = RANGE_MARGIN * (high - low)
+    low, high = parts.allowed()
     names = [Code(n) for n in identifiers(s.name for s in parts.sensors)]
     shaping = [
         {
@@ -65,7 +64,7 @@ def to_controller_st(
     ]  # fmt: skip
     values: dict[str, Any] = {
         "sensors": list(zip(parts.sensors, names, strict=True)), "n": len(names), "m": len(outputs), "depth": parts.depth,
-        "sample_time": Code(real(sample_time)), "range_low": reals(low - margin), "range_high": reals(high + margin), "low": reals(policy.low),
+        "sample_time": Code(real(sample_time)), "range_low": reals(low), "range_high": reals(high), "low": reals(policy.low),
         "high": reals(policy.high), "within_low": reals(np.array([s.within[0] for s in parts.shaping])),
         "within_high": reals(np.array([s.within[1] for s in parts.shaping])), "safe": reals(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind),
         "hold": Code(real(hold)), "ramp": Code(real(RAMP)), "authority": Code(real(AUTHORITY)), "take_over": Code(real(TAKE_OVER)), "test_time": Code(real(TEST_TIME)),

@@ -20,6 +20,8 @@ Array = np.ndarray
 
 RANGE_MARGIN = 0.5
 """Of a sensor's range beyond either end, before a value is taken for wrong: ranges say what is usual, not what is possible."""
+LARGEST = 3e38
+"""About what single precision can hold."""
 TEST_SHARE = 0.05
 """Of a command's range, by which the sign test moves a drive."""
 TEST_TIME = 0.4
@@ -100,6 +102,20 @@ class Controlling:
     def depth(self) -> int:
         """Samples of sensors that are kept."""
         return max((i.ago for i in self.inputs), default=0) + 1
+
+    def allowed(self) -> tuple[Array, Array]:
+        """Lowest and highest value (sensors,) that is not taken for wrong.
+
+        A reading that is clipped before the policy has it, or of which it has sine and cosine, may go beyond its range as often as it likes.
+        """
+        low, high = (np.array([getattr(s, side) for s in self.sensors]) for side in ("low", "high"))
+        margin = RANGE_MARGIN * (high - low)
+        low, high = low - margin, high + margin
+        for k in range(len(self.sensors)):
+            read = [i for i in self.inputs if i.kind == "sensor" and i.index == k]
+            if read and all(i.clip or i.shape != "value" for i in read):
+                low[k], high[k] = -LARGEST, LARGEST
+        return low, high
 
     def told(self) -> list[dict[str, Any]]:
         """Of every input of the policy where it comes from, for ``pack.json``."""

@@ -206,6 +206,11 @@ class SignalCode:
             ]
         return lines
 
+    def times_read(self, signal: int) -> int:
+        """How often the generated code reads a signal."""
+        lines = [*self._observed(), *self._distributed(), *self.chain()]
+        return sum(line.count(f"x[{signal}]") for line in lines)
+
     def wire(self, wiring: Wiring, source: str) -> None:
         """Read and give raw numbers where the wiring says so.
 

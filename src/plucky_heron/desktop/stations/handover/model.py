@@ -33,6 +33,14 @@ def rig_lines(found: dict[str, Any]) -> list[tuple[str, str]]:
         ("commands differ", f"{found['command_difference']:.0e} of range at most"),
         ("damaged, late, lost", " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost"))),
     ]
+    if found.get("whole"):
+        faults = sorted({one["reason"] for one in found["states"] if one["state"] == "fault"})
+        lines[0] = ("whole controller on", lines[0][1])
+        lines[-1:] = [
+            ("drives differ", f"{found['drive_difference']:.0e} of range at most"),
+            ("refused, held", " · ".join(str(found["counters"].get(k, 0)) for k in ("refused", "held"))),
+            *([("in fault", ", ".join(faults))] if faults else []),
+        ]
     if board := found.get("footprint"):
         lines[-2:] = [
             (

@@ -38,8 +38,10 @@ from plucky_heron.handover.equality import VECTORS
 from plucky_heron.handover.forms.catalogue import ALWAYS, TOLERANCE, TOLERANCES
 from plucky_heron.handover.pack import HOLD_TIME, write_pack
 from plucky_heron.handover.reading import Pack, read_pack
+from plucky_heron.rigs.datagrams import ASKS
 from plucky_heron.rigs.faults import ALL, MOST, read_faults
 from plucky_heron.rigs.rollout import RIGS, ROLLOUT_STREAM, RolloutResult, Sample, roll_out
+from plucky_heron.rigs.sides import WHOLE_RIGS, Asking
 from plucky_heron.runs.results import PACK, PROOF, ROLLOUT
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -61,6 +63,10 @@ RIG_DOES = {
     "board": "the pack's firmware without an operating system, emulated, over its serial line", "board-fixed": "the firmware with the fixed-point form, no floating-point unit used",
     "plc": "the pack's Structured Text in a scan cycle, Modbus registers of 16 bits",
 }  # fmt: skip
+
+
+COMMISSIONING_TIME = 600.0
+"""Seconds that the machine may stand while the states are gone through by hand."""
 
 
 class RoundTrips(QWidget):
@@ -173,10 +179,33 @@ class HandoverStation(Station):
         self.slide = button("…", self.set_faults, "tool", "faults by sliders")
         which.addWidget(self.slide)
         self.rig.body.addLayout(which)
+        asked = QHBoxLayout()
+        self.what = Choice("what runs on the rig")
+        self.what.addItem("policy alone", False)
+        self.what.addItem("whole controller", True)
+        self.what.setToolTip("the whole controller: signals in, values of drives out, with its guards and states")
+        self.ask = Choice("state that is asked for")
+        for state in ASKS:
+            self.ask.addItem(state, state)
+        self.ask.setCurrentIndex(ASKS.index("on"))
+        self.ask.setToolTip("may be changed while it runs; started with another than on, the machine stands")
+        self.ask_label = label("ask for", "soft")
+        asked.addWidget(self.what, 1)
+        asked.addWidget(self.ask_label)
+        asked.addWidget(self.ask, 1)
+        self.rig.body.addLayout(asked)
+        self.what.currentIndexChanged.connect(self._choose_what)
+        self.which.currentIndexChanged.connect(self._choose_what)
+        self.ask.currentIndexChanged.connect(self._ask_for)
+        self.asking = Asking()
         self.slower = label("", "wrong", wrap=True)
         self.take = button("Take it into the task", self.take_delay, "", "take the rig's dead time into the task")
         self.slower.hide()
         self.take.hide()
+        self.running, self.state = label("", "strong"), label("", "strong")
+        self.fault = label("", "wrong", wrap=True)
+        for told in (self.running, self.state, self.fault):
+            self.rig.body.addWidget(told)
         self.rig_rows = Rows((4, 5), spacing=2)
         self.rig.body.addWidget(self.rig_rows)
         self.trips = RoundTrips()
@@ -211,10 +240,25 @@ class HandoverStation(Station):
             grid.setColumnStretch(column, stretch)
         grid.setRowStretch(0, 52)
         grid.setRowStretch(1, 48)
+        self._choose_what()
         bench.problem_changed.connect(self.later)
         bench.runs_changed.connect(self.later)
         bench.results_changed.connect(self.later)
         self.refresh()
+
+    def _choose_what(self) -> None:
+        """States are of the whole controller, which not every rig can run."""
+        possible = str(self.which.currentData()) in WHOLE_RIGS
+        self.what.setEnabled(possible)
+        if not possible:
+            self.what.setCurrentIndex(0)
+        whole = bool(self.what.currentData())
+        self.ask.setVisible(whole)
+        self.ask_label.setVisible(whole)
+
+    def _ask_for(self) -> None:
+        """Also of the controller that is at work."""
+        self.asking.ask = str(self.ask.currentData())
 
     def _pack(self) -> dict[str, Any] | None:
         bench = self.bench
@@ -298,16 +342,25 @@ class HandoverStation(Station):
         self.promise.setText(f"Missing input: hold {1000 * HOLD_TIME:g} ms, then the safe command. {proved}")
 
     def _show_rig(self) -> None:
-        self.rig_rows.clear()
+        last = self.samples[-1].state if self.samples else ""
+        self.running.setVisible(bool(self.samples))
+        self.state.setVisible(bool(last) and last != "fault")
+        self.fault.setVisible(last == "fault")
+        if not self.samples or self.rig_rows.count:
+            self.rig_rows.clear()
         row = self.bench.row()
-        found = self.bench.store.last_result(row.id, ROLLOUT) if row is not None else None
-        if self.result is not None and not self.samples and self.result.faults:
+        found = None
+        if row is not None and not self.samples:
+            found = self.bench.store.last_result(row.id, ROLLOUT)
+        if self.result is not None and not self.samples and (self.result.faults or self.result.whole):
             found = self.result.summary()
         self._show_delay(found)
         if self.samples:
             missed = sum(s.round_trip is None for s in self.samples)
-            name = str(self.which.currentData())
-            self.rig_rows.add(label(name, "strong"), label(f"running, sample {len(self.samples)}, {missed} missed"))
+            self.running.setText(f"running, sample {len(self.samples)}, {missed} missed")
+            state, reason = self.samples[-1].state, self.samples[-1].reason
+            for told in (self.state, self.fault):
+                told.setText(f"in state {state}: {reason}" if reason else f"in state {state}")
             self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
         elif found is None:
             self.rig_rows.add_wide(label(RIG_DOES[str(self.which.currentData())], "soft", wrap=True))
@@ -394,7 +447,12 @@ class HandoverStation(Station):
         if row is None or folder is None:
             return
         lock_step, project = bool(self.mode.currentData()), bench.project.folder
-        rig = str(self.which.currentData())
+        rig, whole = str(self.which.currentData()), bool(self.what.currentData())
+        self.asking = Asking(str(self.ask.currentData()))
+        asking, before = self.asking, None
+        if whole and asking.ask != "on":  # it is commissioned by hand, for as long as that takes
+            before = asking
+            before.lasts = COMMISSIONING_TIME
         pack = self._readable(folder)
         if pack is None:
             return
@@ -423,7 +481,10 @@ class HandoverStation(Station):
                 lock_step=lock_step,
                 faults=faults,
                 watch=watch,
-                project=project,
+                project=None if whole else project,
+                whole=whole,
+                asking=asking if whole else None,
+                commissioning=before,
             )
 
         def then(result: RolloutResult) -> None:
@@ -441,6 +502,8 @@ class HandoverStation(Station):
             job.shown.connect(self._sample)
 
     def _sample(self, sample: Sample) -> None:
+        if self.bench.closed:
+            return
         if self.samples and sample.episode != self.samples[-1].episode:
             self.samples = []
         self.samples.append(sample)

@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.forms.widgets import ElidedLabel
+from plucky_heron.desktop.shell.site_sheet import SiteSheet
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project
 from plucky_heron.runs.store import RunRow
@@ -110,8 +111,10 @@ def test_every_station_has_room(qtbot: QtBot, trained_copy: Path, size: tuple[in
         ("tasks", ("observations", 0)),
         ("recipes", ()),
     ):
-        sheet = FileSheet(window.bench, kind, path, window)
-        sheet.resize(min(size[0], 940), min(size[1], 660))
+        sheet = (
+            SiteSheet(window.bench, path, window) if kind == "sites" else FileSheet(window.bench, kind, path, window)
+        )
+        sheet.resize(min(size[0], sheet.width()), min(size[1], sheet.height()))
         sheet.show()
         qtbot.wait(50)
         if told := faults(sheet):

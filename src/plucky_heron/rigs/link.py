@@ -15,7 +15,7 @@ import numpy as np
 from plucky_heron.rigs.datagrams import Command
 from plucky_heron.rigs.faults import Faults, chance
 
-ANSWER = 2.0
+ANSWER = 5.0
 """Seconds to wait for an answer in lock-step; a controller that takes longer is not there."""
 
 

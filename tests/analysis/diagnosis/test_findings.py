@@ -92,6 +92,14 @@ def test_simulations_lost_and_contacts_not_solved() -> None:
     assert set(MADE_HERE) <= found and not set(MADE_HERE) & set(findings("healthy-ppo"))
 
 
+def test_a_good_run_that_its_rule_ended_early_is_called_healthy() -> None:
+    good = records("healthy-ppo")[0]
+    late = good.course[-5:]
+    early = replace(good, ended=True, course=late, details=good.details[-5:])
+    assert "healthy" in {f.name for f in diagnose([early])}
+    assert "healthy" not in {f.name for f in diagnose([replace(early, ended=False)])}
+
+
 def test_empty_and_odd_records_raise_no_fault_of_the_program() -> None:
     good = records("healthy-ppo")[0]
     nan = tuple(Evaluation(e.step, e.seconds, e.episodes, float("nan"), 0.0, False) for e in good.course)

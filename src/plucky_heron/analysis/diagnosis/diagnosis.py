@@ -92,7 +92,8 @@ def seeds_disagree(records: Sequence[Record]) -> Finding | None:
 
 def healthy(records: Sequence[Record], findings: Sequence[Finding]) -> list[Finding]:
     """That all is well, where there is enough to say so."""
-    told = [r for r in records if len(r.course) >= 8]
+    # one that its rule ended early has told enough
+    told = [r for r in records if len(r.course) >= 8 or (r.ended and len(r.course) >= 3)]
     if not told or any(f.name == "too early to say" for f in findings):
         return []
     best = min(best_success(r) for r in told)

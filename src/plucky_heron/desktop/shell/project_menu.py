@@ -15,6 +15,7 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.asking import AskFirst, AskName
 from plucky_heron.desktop.forms.file_sheet import FileSheet
 from plucky_heron.desktop.forms.widgets import Choice, button, label
+from plucky_heron.desktop.shell.site_sheet import SiteSheet
 from plucky_heron.errors import HeronError
 from plucky_heron.project import empty_project
 from plucky_heron.recent import recent_projects
@@ -160,6 +161,9 @@ class ProjectMenu(QObject):
 
     def edit_all(self, kind: Kind) -> None:
         """Everything that stands in the chosen file of a kind."""
+        if kind == "sites":
+            self.show_sheet(SiteSheet(self.bench, (), self.window_))
+            return
         self.show_sheet(FileSheet(self.bench, kind, (), self.window_))
 
     def ask_name(self, title: str, kind: Kind) -> None:

@@ -232,6 +232,9 @@ def test_parameters_of_the_machine_are_found_from_a_log_and_taken_over(qtbot: Qt
         lambda: float(window.bench.problem.task.variation["basket.mass"].model_dump()["uniform"][0]) > 60.0,
         timeout=60_000,
     )
+    window.bench.undo.undo()
+    window.bench.undo.undo()
+    assert abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) > 2.0
     wrong = IdentifySheet(window.bench, tmp_path / "none.csv", window)
     wrong.boxes["push.lag"].setChecked(True)
     wrong.run()

@@ -38,16 +38,28 @@ def into_machine(path: Path, fit: Fit) -> list[str]:
     """
     if path.suffix != ".toml":
         raise StateError(f"{path.name} is no machine file (.toml): heron import makes one of a URDF")
-    found = told(fit)
-    if not found:
-        raise StateError("the log tells none of the parameters: nothing to take over")
     document = tomlkit.parse(read_text(path))
-    for parameter in found:
-        _put(document, parameter)
+    said = values_into(document, fit)
     text = tomlkit.dumps(document)
     validate(Machine, tomlkit.parse(text).unwrap(), path)
     write_whole(path, text)
     read_machine(path)
+    return said
+
+
+def values_into(document: Any, fit: Fit) -> list[str]:
+    """Put the values that the log tells into the document of a machine file; says what was put.
+
+    Raises
+    ------
+    StateError
+        Nothing is told, or a value has no single place in the file.
+    """
+    found = told(fit)
+    if not found:
+        raise StateError("the log tells none of the parameters: nothing to take over")
+    for parameter in found:
+        _put(document, parameter)
     return [f"{p.name} = {_short(p.value)}" for p in found]
 
 
@@ -106,18 +118,10 @@ def into_variation(folder: Path, task: str, fit: Fit) -> list[str]:
     FileError
         The task would not be one any more; nothing is written then.
     """
-    found = told(fit)
-    if not found:
-        raise StateError("the log tells none of the parameters: nothing to vary")
     path = inside(folder, f"tasks/{task}.toml")
     before = read_text(path)
     document = tomlkit.parse(before)
-    variation = document.setdefault("variation", tomlkit.table())
-    for parameter in found:
-        low, high = parameter.interval
-        drawn = tomlkit.inline_table()
-        drawn["uniform"] = [float(_short(low)), float(_short(high))]
-        variation[parameter.name] = drawn
+    said = intervals_into(document, fit)
     text = tomlkit.dumps(document)
     validate(Task, tomlkit.parse(text).unwrap(), path)
     write_whole(path, text)
@@ -126,4 +130,24 @@ def into_variation(folder: Path, task: str, fit: Fit) -> list[str]:
     except FileError:
         write_whole(path, before)
         raise
+    return said
+
+
+def intervals_into(document: Any, fit: Fit) -> list[str]:
+    """Put the intervals of what the log tells into the document of a task; says what was put.
+
+    Raises
+    ------
+    StateError
+        Nothing is told.
+    """
+    found = told(fit)
+    if not found:
+        raise StateError("the log tells none of the parameters: nothing to vary")
+    variation = document.setdefault("variation", tomlkit.table())
+    for parameter in found:
+        low, high = parameter.interval
+        drawn = tomlkit.inline_table()
+        drawn["uniform"] = [float(_short(low)), float(_short(high))]
+        variation[parameter.name] = drawn
     return [f"{p.name} varies from {_short(p.interval[0])} to {_short(p.interval[1])}" for p in found]

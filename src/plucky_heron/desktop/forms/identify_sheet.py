@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QVBoxLayout, QWidget
@@ -124,18 +125,20 @@ class IdentifySheet(QDialog):
         self._allow(bool(taking.told(fit)))
 
     def take(self, where: str) -> None:
-        """Write what the log tells."""
-        bench = self.bench
-        if self.fit is None or bench.problem is None:
+        """Write what the log tells; one change that can be undone."""
+        bench, fit = self.bench, self.fit
+        if fit is None or bench.problem is None:
             return
-        try:
-            if where == "machine":
-                written = taking.into_machine(bench.project.machine_path(bench.chosen()[0]), self.fit)
-            else:
-                written = taking.into_variation(bench.project.folder, bench.task, self.fit)
-        except HeronError as error:
-            self._complain(str(error))
+        written: list[str] = []
+        put = taking.values_into if where == "machine" else taking.intervals_into
+        kind = "machines" if where == "machine" else "tasks"
+
+        def change(document: Any) -> None:
+            written[:] = put(document, fit)
+
+        wrong = bench.rewrite(kind, change, "what a log tells")
+        if wrong:
+            self._complain(wrong)
             return
-        bench.look_at_files()
         bench.noted.emit("; ".join(written))
         self.said.setText(f"written: {'; '.join(written)}")

@@ -200,6 +200,25 @@ def test_stop_goes_to_off_and_the_safe_commands(rig: tuple[HostRig, Pack]) -> No
     assert last.state == "off" and last.values[:2] == pytest.approx([0.0, 0.0], abs=1e-6)
 
 
+def test_what_was_homed_and_tested_holds_for_the_next_episode(packed: Path) -> None:
+    """Of a machine whose sensors answer by themselves as the sign test wants."""
+    pack = read_pack(packed)
+    good, names = signals_of(pack), [s["name"] for s in pack.facts["controller"]["signals"]["given"]]
+    tests = [t for t in pack.facts["controller"]["sign_test"] if t["step"]]
+    assert {t["sensor"] for t in tests} == {"trolley speed", "reel speed"}
+    with HostRig(pack, whole=True) as host:
+        for k in range(200):
+            signals = good.copy()
+            for t, name in zip(tests, ("trolley.velocity", "reel.velocity"), strict=True):
+                signals[names.index(name)] = 2.0 * t["least"] * (k % 41 >= 19)
+            command = told(host, k, signals, "sign test", LOCK_STEP | 1 << 8)
+            if k and command.state != "sign test":
+                break
+        assert command.state == "off" and command.tested and not command.homed
+        command = told(host, 0, good, "off", LOCK_STEP | 2 << 8)
+        assert command.tested and command.state == "off"
+
+
 def test_in_real_time_silence_ends_in_the_fault(rig: tuple[HostRig, Pack]) -> None:
     host, pack = rig
     told(host, 0, signals_of(pack), flags=RESTART | AT_ONCE)

@@ -179,7 +179,7 @@ def rollout(
         faults=wrong,
         full_authority=full_authority,
         wanted_key=signed_by,
-        project=None if whole else kept_in,
+        project=kept_in,
         whole=whole,
         commissioning=script,
     )

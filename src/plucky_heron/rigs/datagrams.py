@@ -40,6 +40,8 @@ class Command:
     reason: str = ""
     index: int = 0
     """The sensor or drive that the reason is about."""
+    homed: bool = False
+    tested: bool = False
 
 
 EPISODES = 255
@@ -69,13 +71,15 @@ def unpack_drives(data: bytes, count: int) -> Command | None:
     if len(data) != wanted or struct.unpack("<I", data[-4:])[0] != zlib.crc32(data[:-4]):
         return None
     magic, sequence, stamp, given, flags = _HEAD.unpack_from(data)
-    state, reason, index, _ = struct.unpack_from("<4B", data, _HEAD.size)
+    state, reason, index, bits = struct.unpack_from("<4B", data, _HEAD.size)
     if magic != b"PHD1" or given != count or state >= len(STATES) or reason >= len(REASONS):
         return None
     values = np.frombuffer(data, dtype="<f4", count=count, offset=_HEAD.size + 4)
     numbers = struct.unpack_from(f"<{len(COUNTERS)}I", data, _HEAD.size + 4 + 4 * count)
     counters = dict(zip(COUNTERS, numbers, strict=True))
-    return Command(sequence, stamp, flags, values, counters, STATES[state], REASONS[reason], index)
+    return Command(
+        sequence, stamp, flags, values, counters, STATES[state], REASONS[reason], index, bool(bits & 1), bool(bits & 2)
+    )
 
 
 def unpack_command(data: bytes, count: int) -> Command | None:

@@ -146,7 +146,8 @@ def roll_out(
     result.inside = [trials.recordings[k] for k in range(min(done, MOST_KEPT))]
     result.scores_inside = [float(x) for x in trials.score[:done]]
     result.successes_inside = [bool(x) for x in trials.success[:done]]
-    if project is not None and done and not faults.any:
+    at_work = asking is None or asking.ask == "on"
+    if project is not None and done and not faults.any and at_work:
         _keep(project, pack, result)
     return result
 

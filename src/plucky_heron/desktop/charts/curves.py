@@ -116,6 +116,9 @@ class CurveChart(QWidget):
     def _clicked(self, event: MouseClickEvent) -> None:
         item = self.plot.getPlotItem()
         if event.button() == Qt.MouseButton.LeftButton and item.vb.sceneBoundingRect().contains(event.scenePos()):
+            if event.double():
+                self.show_all()
+                return
             self.clicked.emit(float(item.vb.mapSceneToView(event.scenePos()).x()))
 
     def _chosen(self, ends: tuple[float, float] | None) -> None:

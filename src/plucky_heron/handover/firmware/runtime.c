@@ -97,9 +97,12 @@ static size_t answer(const heron_runtime *r, const uint8_t *head, unsigned flags
 }
 
 #ifdef HERON_RUNTIME_WHOLE
-/* an episode begins: as after the power came on */
+/* an episode begins: as after the power came on, but what homing and sign test found holds as long as the power does */
 static void begin_anew(heron_runtime *r, int at_once)
 {
+    uint8_t homed = r->controller.homed, tested = r->controller.tested;
+    float offset[HERON_SENSORS];
+    memcpy(offset, r->controller.offset, sizeof offset);
     r->passed[0] += r->controller.counts.held;
     r->passed[1] += r->controller.counts.safe;
     r->passed[2] += r->controller.counts.refused;
@@ -107,6 +110,9 @@ static void begin_anew(heron_runtime *r, int at_once)
     memset(&r->signals, 0, sizeof r->signals);
     heron_controller_init(&r->controller);
     heron_signals_init(&r->signals);
+    r->controller.homed = homed;
+    r->controller.tested = tested;
+    memcpy(r->controller.offset, offset, sizeof offset);
     if (at_once) {
         r->controller.settings.take_over = 0.0f;
     }

@@ -481,7 +481,7 @@ class HandoverStation(Station):
                 lock_step=lock_step,
                 faults=faults,
                 watch=watch,
-                project=None if whole else project,
+                project=project,
                 whole=whole,
                 asking=asking if whole else None,
                 commissioning=before,

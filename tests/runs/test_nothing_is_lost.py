@@ -13,6 +13,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+import psutil
 import pytest
 
 from plucky_heron import files
@@ -360,3 +361,34 @@ launch.train(folder, "lift", with_changes(Project(folder).recipe("sac"), changes
     launch.resume(folder, 1)
     row = launch.wait(folder, [1])[0]
     assert row.state == DONE, row.stop_text
+
+
+def test_a_run_that_is_suspended_while_the_clock_is_set_is_still_at_work(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    recipe = with_changes(Project(folder).recipe("ppo"), SMALL | {"steps": "40000", "evaluation.every": "8192"})
+    (number,) = launch.train(folder, "lift", recipe, [1])
+    store = RunStore(folder)
+    until = time.monotonic() + 240.0
+    while store.run(number).steps < 512 and time.monotonic() < until:
+        time.sleep(0.02)
+    row = store.connection.execute(
+        "SELECT runs.pid, batches.pid AS batch FROM runs JOIN batches USING (batch) WHERE id = ?", [number]
+    ).fetchone()
+    for pid in (row["batch"], row["pid"]):
+        os.kill(pid, signal.SIGSTOP)
+    try:
+        right = psutil.Process.create_time
+        monkeypatch.setattr(psutil.Process, "create_time", lambda self: right(self) + 3600.0)
+        before = store.run(number)
+        time.sleep(1.0)
+        after = store.run(number)
+        assert after.state == before.state == "running" and after.alive and after.steps == before.steps
+        with pytest.raises(StateError, match="already"):
+            launch.resume(folder, number)
+    finally:
+        for pid in (row["pid"], row["batch"]):
+            os.kill(pid, signal.SIGCONT)
+    done = launch.wait(folder, [number])[0]
+    assert done.state == DONE and done.steps >= 40000
+    store.close()

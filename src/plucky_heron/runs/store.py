@@ -276,9 +276,7 @@ class RunStore:
     def work_on_batch(self, batch: int, pid: int) -> None:
         """Say which process works through a batch."""
         with self.writing():
-            self.connection.execute(
-                "INSERT OR REPLACE INTO batches VALUES (?, ?, ?)", [batch, pid, psutil.Process(pid).create_time()]
-            )
+            self.connection.execute("INSERT OR REPLACE INTO batches VALUES (?, ?, ?)", [batch, pid, started_at(pid)])
 
     def update(self, run: int, **values: Any) -> None:
         """Set columns of a run."""
@@ -312,7 +310,7 @@ class RunStore:
     def claim(self, run: int) -> bool:
         """Take up a waiting run in this process; False if another worker was faster."""
         own = psutil.Process()
-        values = [RUNNING, own.pid, own.create_time(), time.time(), run, QUEUED]
+        values = [RUNNING, own.pid, started_at(own.pid), time.time(), run, QUEUED]
         with self.writing():
             cursor = self.connection.execute(
                 "UPDATE runs SET state = ?, request = NULL, pid = ?, pid_started = ?, beat = ? WHERE id = ? AND state = ?",
@@ -484,9 +482,25 @@ def _at_work(pid: int | None, started: float | None) -> bool:
         return True
     try:
         process = psutil.Process(pid)
-        return abs(process.create_time() - started) < 1.0 and process.status() != psutil.STATUS_ZOMBIE
-    except psutil.Error:
+        # a store from before 2026-12 has the time of day
+        since = process.create_time() if started > 1e9 else started_at(pid)
+        return abs(since - started) < (1.0 if started > 1e9 else 0.05) and process.status() != psutil.STATUS_ZOMBIE
+    except (psutil.Error, OSError):
         return False
+
+
+def started_at(pid: int) -> float:
+    """Seconds from the start of the computer to that of a process.
+
+    Not by the time of day: where the clock is set, as after a suspension, a process would seem to be another one.
+
+    Raises
+    ------
+    OSError
+        There is no such process.
+    """
+    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return float(fields[19]) / os.sysconf("SC_CLK_TCK")  # field 22 of proc(5), counted behind the name
 
 
 def median_run(rows: Sequence[RunRow]) -> RunRow | None:

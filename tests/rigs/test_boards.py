@@ -5,11 +5,13 @@ from __future__ import annotations
 import random
 import shutil
 import subprocess
+import sys
 import time
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import psutil
 import pytest
 
 from plucky_heron.errors import StateError
@@ -127,6 +129,28 @@ def test_in_real_time_and_with_faults(packed: Path) -> None:
         and result.link["lost"] > 5
         and sum(s.round_trip is not None for s in seen) > 20  # most of them, where nothing else is at work
     )
+
+
+def test_the_emulator_ends_with_whoever_started_it(packed: Path) -> None:
+    need("board")
+    if shutil.which("setpriv") is None:
+        pytest.skip("setpriv not installed")
+    code = (
+        "import sys, time; from pathlib import Path; from plucky_heron.handover.reading import read_pack\n"
+        "from plucky_heron.rigs.board import BoardRig\n"
+        "rig = BoardRig(read_pack(Path(sys.argv[1]))); print(rig._process.pid, rig._place.name, flush=True); time.sleep(600)"
+    )
+    with subprocess.Popen([sys.executable, "-c", code, str(packed)], stdout=subprocess.PIPE, text=True) as ours:
+        assert ours.stdout is not None
+        pid, place = ours.stdout.readline().split()
+        assert "qemu" in Path(f"/proc/{pid}/cmdline").read_text()
+        ours.kill()
+        ours.wait()
+        until = time.perf_counter() + 60.0
+        while psutil.pid_exists(int(pid)) and psutil.Process(int(pid)).status() != psutil.STATUS_ZOMBIE:
+            assert time.perf_counter() < until
+            time.sleep(0.05)
+    shutil.rmtree(place)
 
 
 def test_the_firmware_of_a_pack_builds_by_its_makefile(packed: Path, tmp_path: Path) -> None:

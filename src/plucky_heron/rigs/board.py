@@ -17,7 +17,7 @@ from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.base import WHOLE, WHOLE_SOURCES, OwnProcess, whole_counts
 from plucky_heron.rigs.framing import Frames, stuffed
-from plucky_heron.rigs.tools import needed
+from plucky_heron.rigs.tools import ends_with_us, needed
 
 PACKAGES = "qemu-system-arm gcc-arm-none-eabi libnewlib-arm-none-eabi"
 MACHINE = "mps2-an386"
@@ -66,7 +66,7 @@ class BoardRig(OwnProcess):
             program = self._build(pack, compiler, fixed)
             # a nanosecond an instruction: what is counted is the same at each run, whatever else this computer does
             self._command = [
-                emulator, "-M", MACHINE, "-kernel", str(program), "-display", "none", "-monitor", "none", "-icount", "shift=0",
+                *ends_with_us(), emulator, "-M", MACHINE, "-kernel", str(program), "-display", "none", "-monitor", "none", "-icount", "shift=0",
                 "-chardev", "socket,id=line,path=line,server=on,wait=off", "-serial", "chardev:line",
             ]  # fmt: skip
             self._start()

@@ -16,7 +16,7 @@ from typing import Any
 
 from plucky_heron.errors import StateError
 from plucky_heron.files import write_whole
-from plucky_heron.rigs.tools import needed
+from plucky_heron.rigs.tools import ends_with_us, needed
 
 PACKAGES = "mosquitto"
 COORDINATOR = "coordinator"
@@ -106,7 +106,7 @@ class Broker:
         """Start it, and wait until it takes connections."""
         with (self.folder / "broker.log").open("ab") as log:
             self._process = subprocess.Popen(
-                [self._program, "-c", str(self.folder / "mosquitto.conf")],
+                [*ends_with_us(), self._program, "-c", str(self.folder / "mosquitto.conf")],
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,

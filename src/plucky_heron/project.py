@@ -317,12 +317,30 @@ class Project:
         return film_apart(self.folder, self.run(run).id, which, Path(out), lambda _: True, starts, speed)
 
     def rollout(
-        self, pack: str | Path, on: str = "host", episodes: int = 5, *, lock_step: bool = True
+        self,
+        pack: str | Path,
+        on: str = "host",
+        episodes: int = 5,
+        *,
+        lock_step: bool = True,
+        whole: bool = False,
+        ask: str = "",
     ) -> RolloutResult:
-        """Run a pack on a simulated controller in closed loop."""
+        """Run a pack on a simulated controller in closed loop; `whole` and `ask` as the command line has them."""
         from plucky_heron.rigs.rollout import roll_out
+        from plucky_heron.rigs.sides import Script
 
-        return roll_out(Path(pack), on, episodes=episodes, lock_step=lock_step, project=self.folder)
+        script = Script(ask) if ask else None
+        whole = whole or script is not None
+        return roll_out(
+            Path(pack),
+            on,
+            episodes=episodes,
+            lock_step=lock_step,
+            project=self.folder,
+            whole=whole,
+            commissioning=script,
+        )
 
     def policy(self, run: int, which: str = "best") -> Policy:
         """The kept policy of a run, ``"best"`` or ``"last"``."""

@@ -259,7 +259,9 @@ def test_a_script_waits_for_what_comes_to_its_end() -> None:
     assert script.now(1.6, "limited") == "on" and script.waits == "" and script.now(99.0, "fault") == "on"
 
 
-def test_the_command_line_names_what_cannot_be(packed: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_command_line_names_what_cannot_be(
+    trained: tuple[Project, RunRow], packed: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     for more, said in (
         (["--whole", "--on", "plc"], "policy alone"), (["--whole", "--on", "board-fixed"], "policy alone"), (["--whole", "--on", "fleet"], "policy alone"),
         (["--ask", "fly"], "no such state"), (["--whole", "--map", "loss=0:30%:2"], "policy alone"),
@@ -267,6 +269,7 @@ def test_the_command_line_names_what_cannot_be(packed: Path, capsys: pytest.Capt
         assert main(["rollout", str(packed), "--fast", "--episodes", "1", *more]) == 2
         err = capsys.readouterr().err.strip()
         assert said in err and "\n" not in err
+    assert trained[0].rollout(packed, episodes=1, ask="limited 0.5 s, on").states[0]["state"] == "limited"
     assert main(["rollout", str(packed), "--whole", "--dry-run"]) == 0
     assert "trolley.velocity 0" in capsys.readouterr().out
 

@@ -147,7 +147,8 @@ def test_by_keys_alone(qtbot: QtBot, sheet: SiteSheet) -> None:
     drawing = sheet.drawing
     drawing.setFocus()
     qtbot.keyClick(drawing, Qt.Key.Key_PageDown)
-    assert drawing.point == ("marks", "post")
+    post: tuple[str | int, ...] = ("marks", "post")
+    assert drawing.point == post
     before = site(sheet).marks["post"]
     qtbot.keyClick(drawing, Qt.Key.Key_Right)
     qtbot.keyClick(drawing, Qt.Key.Key_Up)
@@ -155,7 +156,8 @@ def test_by_keys_alone(qtbot: QtBot, sheet: SiteSheet) -> None:
     assert after[0] > before[0] and after[1] > before[1] and after[2] == before[2]
     for _ in range(3):
         qtbot.keyClick(drawing, Qt.Key.Key_PageDown)
-    assert drawing.point == ("walls", "fence", "points", 1)
+    end: tuple[str | int, ...] = ("walls", "fence", "points", 1)
+    assert drawing.point == end
     qtbot.keyClick(drawing, Qt.Key.Key_Delete)
     # a wall needs two points: said, and nothing is lost
     assert len(site(sheet).walls["fence"].points) == 2 and not sheet.wrong.isHidden()
@@ -166,7 +168,7 @@ def test_by_keys_alone(qtbot: QtBot, sheet: SiteSheet) -> None:
         qtbot.keyClick(drawing, Qt.Key.Key_V)
     for _ in range(20):
         qtbot.keyClick(drawing, Qt.Key.Key_PageUp)
-        if drawing.point == ("courses", "loop", "gates", 0):
+        if drawing.point[-2:] == ("gates", 0):
             break
     qtbot.keyClick(drawing, Qt.Key.Key_Delete)
     assert site(sheet).courses["loop"].gates == ()

@@ -141,7 +141,7 @@ def orders(pack: Pack, count: int, chance: random.Random) -> bool:
     )
     with (
         tempfile.TemporaryDirectory(prefix="heron-fleet-") as place,
-        Fleet(Path(place), [DeviceState("d1", "host")], silence=60.0) as fleet,
+        Fleet(Path(place), [DeviceState("d1", "host")], silence=150.0) as fleet,
     ):
         if not fleet.ask(["d1"], {"do": "nothing"}):
             return False

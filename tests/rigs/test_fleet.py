@@ -119,7 +119,7 @@ def test_only_a_pack_signed_by_whom_the_fleet_was_told_is_installed(
     packs: tuple[Path, Path, str], tmp_path: Path
 ) -> None:
     one, two, public = packs
-    with Fleet(tmp_path / "fleet", hosts(1), public, silence=30.0) as fleet:
+    with Fleet(tmp_path / "fleet", hosts(1), public, silence=150.0) as fleet:
         refused = fleet.roll_out(one, 1)
         assert refused.rolled_back and "is not signed" in refused.reason and fleet.devices["d1"].version == ""
         assert not fleet.roll_out(two, 1).stopped
@@ -129,7 +129,7 @@ def test_broker_and_devices_may_restart_and_a_rollout_that_was_interrupted_goes_
     packs: tuple[Path, Path, str], tmp_path: Path
 ) -> None:
     one, _, _ = packs
-    with Fleet(tmp_path / "fleet", hosts(3), silence=30.0) as fleet:
+    with Fleet(tmp_path / "fleet", hosts(3), silence=150.0) as fleet:
         fleet.rollout = {"hash": read_pack(one).digest, "wave": 1, "over": False, "installed": ["d1"]}
         fleet._save()
         fleet.stop_device("d2")
@@ -146,7 +146,7 @@ def test_broker_and_devices_may_restart_and_a_rollout_that_was_interrupted_goes_
 def test_the_broker_wants_a_password_and_its_own_certificate_and_devices_stand_what_comes(
     packs: tuple[Path, Path, str], tmp_path: Path
 ) -> None:
-    with Fleet(tmp_path / "fleet", hosts(2), silence=20.0) as fleet:
+    with Fleet(tmp_path / "fleet", hosts(2), silence=150.0) as fleet:
         refused = []
         stranger = connected("d1", "guess", fleet.broker.port, tmp_path / "fleet" / "broker" / "ca.pem", lasting=False)
         stranger.on_connect = lambda c, u, f, reason, p: refused.append(str(reason))

@@ -15,11 +15,14 @@ from plucky_heron.handover.contract import contract
 from plucky_heron.handover.forms.c99 import to_c
 from plucky_heron.handover.forms.controller import defaults_of, to_controller
 from plucky_heron.handover.forms.controlling import controlling
-from plucky_heron.handover.forms.fmu import SETTINGS, SWITCHES, to_controller_fmu
+from plucky_heron.handover.forms.fmu import SETTINGS, SWITCHES, to_controller_fmu, to_whole_fmu
 from plucky_heron.handover.trying import sign_answers
+from plucky_heron.handover.whole_check import HEAD, SOURCES, rows_of, run_whole_c
 from plucky_heron.task.problem import Problem
 from tests.handover.test_controller import Controller, random_policy, shaped
 from tests.handover.test_controller_st import script
+from tests.handover.test_signals import OBSERVED, crane
+from tests.handover.test_whole_st import texts
 
 __all__ = ["shaped"]  # the fixture
 
@@ -91,5 +94,31 @@ def test_the_unit_of_the_controller_does_what_the_c_does(shaped: Problem, tmp_pa
         unit.unit.setBoolean([unit.numbers[number]], [True])
     unit.unit.setFloat32([unit.numbers["heron_authority"]], [0.5])
     assert unit.unit.getFloat32([unit.numbers["heron_authority"]]) == [0.5]
+    unit.unit.terminate()
+    unit.unit.freeInstance()
+
+
+def test_the_unit_of_the_whole_controller_does_what_the_c_does(tmp_path: Path) -> None:
+    """Of a foreign machine with joints, mixing and choices."""
+    problem = crane(tmp_path, list(OBSERVED))
+    code, files, _ = texts(problem)
+    sources = {name: str(files[name]) for name in SOURCES}
+    given, drives = code.lines()
+    data = to_whole_fmu(sources, "t", given, drives, problem.sample_time, defaults_of(0.1))
+    path = tmp_path / "whole.fmu"
+    path.write_bytes(data)
+    assert validate_fmu(str(path)) == []
+    unit = Unit(path, tmp_path / "unpacked")
+    described = [v for v in unit.description.modelVariables if v.causality == "output" and v.type == "Float32"]
+    assert next((v.name, v.min, v.max, v.unit) for v in described) == ("turn", "-120.0", "120.0", "N*m")
+    assert len(unit.signals) == len(code.signals) and len(unit.commands) == 4
+    rows = rows_of(problem, code)
+    rows[1:, 0], rows[::60, 2] = 0.0, 5.0  # begins once; after a fault it is reset
+    (tmp_path / "c").mkdir()
+    wanted = run_whole_c(sources, tmp_path / "c", rows, 4)
+    found = [unit.step(row[HEAD:], int(row[2]), row[1] == 0.0, bool(row[4])) for row in rows]
+    assert [[f[0], f[1]] for f in found] == wanted[:, :2].tolist()
+    np.testing.assert_array_equal(np.array([f[2] for f in found]), wanted[:, 2:])
+    assert {0, 3, 4, 5} <= {f[0] for f in found}
     unit.unit.terminate()
     unit.unit.freeInstance()

@@ -29,6 +29,7 @@ from plucky_heron.rigs.datagrams import (
 )
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.outcome import Sample
+from plucky_heron.rigs.plc import PlcRig
 from plucky_heron.rigs.rollout import roll_out
 from plucky_heron.rigs.sides import Asking, Script, WholeSide, Wired
 from plucky_heron.runs.store import RunRow, RunStore
@@ -46,12 +47,27 @@ at = [[150000, 0], [100000, "600 N"]]
 """
 
 
+MARK = 3 << 8
+"""Of an episode."""
+OwnRig = HostRig | PlcRig
+OWN: dict[str, type[OwnRig]] = {"host": HostRig, "plc": PlcRig}
+
+
 @pytest.fixture(scope="module")
 def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A pack of the short run, as it is written without being asked for anything."""
     project, row = trained
     out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out)
+    write_pack(project.folder, row, out, ("onnx", "c99", "st"))
+    return out
+
+
+@pytest.fixture(scope="module")
+def fixed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same with the fixed-point form."""
+    project, row = trained
+    out = tmp_path_factory.mktemp("fixed") / "pack"
+    write_pack(project.folder, row, out, ("onnx", "c99", "fixed"))
     return out
 
 
@@ -61,7 +77,7 @@ def wired(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFact
     project, row = trained
     place = tmp_path_factory.mktemp("wired")
     (place / "wiring.toml").write_text(WIRING)
-    write_pack(project.folder, row, place / "pack", wiring=place / "wiring.toml")
+    write_pack(project.folder, row, place / "pack", ("onnx", "c99", "st"), wiring=place / "wiring.toml")
     return place / "pack"
 
 
@@ -73,16 +89,17 @@ def shipped(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return place
 
 
-@pytest.fixture
-def rig(packed: Path) -> Iterator[tuple[HostRig, Pack]]:
-    """A host rig with the whole controller."""
+@pytest.fixture(params=["host", "plc"])
+def rig(packed: Path, request: pytest.FixtureRequest) -> Iterator[tuple[OwnRig, Pack]]:
+    """The whole controller in C, and in Structured Text."""
     pack = read_pack(packed)
-    with HostRig(pack, whole=True) as made:
+    with OWN[request.param](pack, whole=True) as made:
         yield made, pack
 
 
-def told(rig: HostRig, sequence: int, values: np.ndarray, ask: str = "on", flags: int = LOCK_STEP) -> Command:
+def told(rig: OwnRig, sequence: int, values: np.ndarray, ask: str = "on", flags: int = LOCK_STEP) -> Command:
     """What it answers in lock-step."""
+    flags |= 0 if flags >> 8 else MARK
     rig.send(pack_signals(sequence, 1, values.astype("<f4").view("<u4"), flags, ASKS.index(ask), False))
     command = rig.receive(time.perf_counter() + 10.0)
     assert command is not None and command.sequence == sequence
@@ -98,9 +115,9 @@ def signals_of(pack: Pack) -> np.ndarray:
     )
 
 
-@pytest.mark.parametrize("on", ["host", "board", "arm64"])
+@pytest.mark.parametrize("on", ["host", "board", "arm64", "plc"])
 def test_it_commands_what_the_policy_commands_inside(packed: Path, on: str) -> None:
-    if on != "host":
+    if on not in ("host", "plc"):
         need(on)
     result = roll_out(packed, on, episodes=1, lock_step=True, whole=True).summary()
     assert result["missed"] == 0 and result["whole"] and result["counters"]["refused"] == 0
@@ -109,8 +126,17 @@ def test_it_commands_what_the_policy_commands_inside(packed: Path, on: str) -> N
     assert [one["state"] for one in result["states"]] == ["on"]
 
 
-def test_raw_numbers_on_the_way_cost_no_more_than_their_resolution(wired: Path) -> None:
-    result = roll_out(wired, "host", episodes=2, lock_step=True, whole=True).summary()
+def test_without_a_floating_point_unit_it_does_what_the_fixed_point_form_can(fixed: Path) -> None:
+    need("board")
+    result = roll_out(fixed, "board-fixed", episodes=1, lock_step=True, whole=True).summary()
+    assert result["missed"] == 0 and result["counters"]["refused"] == 0
+    assert 0.0 < result["command_difference"] < 2e-3 and result["drive_difference"] < 1e-6
+    assert result["score"] == pytest.approx(result["score_inside"], abs=0.3)
+
+
+@pytest.mark.parametrize("on", ["host", "plc"])
+def test_raw_numbers_on_the_way_cost_no_more_than_their_resolution(wired: Path, on: str) -> None:
+    result = roll_out(wired, on, episodes=2, lock_step=True, whole=True).summary()
     assert 0.0 < result["command_difference"] < 2e-3  # a count of the trolley is 2e-5 m of its 12 m
     assert 0.0 < result["drive_difference"] < 1.1 * 600.0 / 50_000 / 1000.0
     assert result["score"] == pytest.approx(result["score_inside"], abs=0.2)
@@ -169,7 +195,7 @@ def test_what_is_asked_for_may_change_while_it_runs(packed: Path) -> None:
     assert states[:20] == ["off"] * 20 and states[21:] == ["on"] * 19 and result.stopped
 
 
-def test_guards_hold_then_go_to_their_fault_and_stay_until_reset(rig: tuple[HostRig, Pack]) -> None:
+def test_guards_hold_then_go_to_their_fault_and_stay_until_reset(rig: tuple[OwnRig, Pack]) -> None:
     host, pack = rig
     good = signals_of(pack)
     assert told(host, 0, good, flags=LOCK_STEP | RESTART | AT_ONCE).state == "on"
@@ -191,7 +217,7 @@ def test_guards_hold_then_go_to_their_fault_and_stay_until_reset(rig: tuple[Host
     assert last.counters["refused"] == 19 and last.counters["received"] == 24
 
 
-def test_stop_goes_to_off_and_the_safe_commands(rig: tuple[HostRig, Pack]) -> None:
+def test_stop_goes_to_off_and_the_safe_commands(rig: tuple[OwnRig, Pack]) -> None:
     host, pack = rig
     good = signals_of(pack)
     first = told(host, 0, good, flags=LOCK_STEP | RESTART | AT_ONCE)
@@ -200,26 +226,25 @@ def test_stop_goes_to_off_and_the_safe_commands(rig: tuple[HostRig, Pack]) -> No
     assert last.state == "off" and last.values[:2] == pytest.approx([0.0, 0.0], abs=1e-6)
 
 
-def test_what_was_homed_and_tested_holds_for_the_next_episode(packed: Path) -> None:
+def test_what_was_homed_and_tested_holds_for_the_next_episode(rig: tuple[OwnRig, Pack]) -> None:
     """Of a machine whose sensors answer by themselves as the sign test wants."""
-    pack = read_pack(packed)
+    host, pack = rig
     good, names = signals_of(pack), [s["name"] for s in pack.facts["controller"]["signals"]["given"]]
     tests = [t for t in pack.facts["controller"]["sign_test"] if t["step"]]
     assert {t["sensor"] for t in tests} == {"trolley speed", "reel speed"}
-    with HostRig(pack, whole=True) as host:
-        for k in range(200):
-            signals = good.copy()
-            for t, name in zip(tests, ("trolley.velocity", "reel.velocity"), strict=True):
-                signals[names.index(name)] = 2.0 * t["least"] * (k % 41 >= 19)
-            command = told(host, k, signals, "sign test", LOCK_STEP | 1 << 8)
-            if k and command.state != "sign test":
-                break
-        assert command.state == "off" and command.tested and not command.homed
-        command = told(host, 0, good, "off", LOCK_STEP | 2 << 8)
-        assert command.tested and command.state == "off"
+    for k in range(200):
+        signals = good.copy()
+        for t, name in zip(tests, ("trolley.velocity", "reel.velocity"), strict=True):
+            signals[names.index(name)] = 2.0 * t["least"] * (k % 41 >= 19)
+        command = told(host, k, signals, "sign test", LOCK_STEP | 1 << 8)
+        if k and command.state != "sign test":
+            break
+    assert command.state == "off" and command.tested and not command.homed
+    command = told(host, 0, good, "off", LOCK_STEP | 2 << 8)
+    assert command.tested and command.state == "off"
 
 
-def test_in_real_time_silence_ends_in_the_fault(rig: tuple[HostRig, Pack]) -> None:
+def test_in_real_time_silence_ends_in_the_fault(rig: tuple[OwnRig, Pack]) -> None:
     host, pack = rig
     told(host, 0, signals_of(pack), flags=RESTART | AT_ONCE)
     until, states = time.perf_counter() + 20.0, []
@@ -231,8 +256,12 @@ def test_in_real_time_silence_ends_in_the_fault(rig: tuple[HostRig, Pack]) -> No
     assert states[-1] == "fault" and "on" in states and command.reason == "nothing new in time"
 
 
-def test_datagrams_of_the_policy_alone_are_not_its(rig: tuple[HostRig, Pack]) -> None:
+def test_datagrams_of_the_policy_alone_are_not_its(rig: tuple[OwnRig, Pack]) -> None:
     host, pack = rig
+    if isinstance(host, PlcRig):  # what is damaged ends at its coupler
+        host.send(b"PHI1")
+        assert host.receive(time.perf_counter() + 0.2) is None and told(host, 0, signals_of(pack)).state == "on"
+        return
     host.send(pack_sensors(0, 1, np.zeros(len(pack.facts["inputs"])), LOCK_STEP | RESTART))
     host.send(pack_signals(0, 1, np.zeros(99, dtype="<u4"), LOCK_STEP | RESTART, 4, False))
     host.send(b"PHI1")
@@ -263,7 +292,7 @@ def test_the_command_line_names_what_cannot_be(
     trained: tuple[Project, RunRow], packed: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     for more, said in (
-        (["--whole", "--on", "plc"], "policy alone"), (["--whole", "--on", "board-fixed"], "policy alone"), (["--whole", "--on", "fleet"], "policy alone"),
+        (["--ask", "on", "--on", "fleet"], "leave --ask out"), (["--whole", "--on", "board-fixed"], "no fixed-point form"), (["--whole", "--on", "kettle"], "no rig"),
         (["--ask", "fly"], "no such state"), (["--whole", "--map", "loss=0:30%:2"], "policy alone"),
     ):  # fmt: skip
         assert main(["rollout", str(packed), "--fast", "--episodes", "1", *more]) == 2

@@ -156,10 +156,12 @@ def rollout(
         raise StateError("--dry-run is for one controller: name its rig or its address with --on, such as --on host")
     script = Script(ask) if ask else None
     whole = whole or script is not None
-    if whole and (map_ or on == "fleet"):
-        raise StateError(f"{'--map' if map_ else '--on fleet'} is of the policy alone; leave --whole and --ask out")
+    if whole and map_:
+        raise StateError("--map is of the policy alone; leave --whole and --ask out")
+    if script is not None and on == "fleet":
+        raise StateError("--on fleet tries episodes as they are; leave --ask out")
     if on == "fleet":
-        _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, json_)
+        _fleet(pack, devices, fleet or pack.resolve().parent / "fleet", episodes, signed_by, whole, json_)
         return
     if dry_run:
         _dry_run(pack, on, whole, json_)
@@ -225,7 +227,7 @@ def _of_the_whole(answer: dict[str, Any]) -> list[str]:
     return lines if len(told) <= 20 else [*lines, f"and {len(told) - 20} changes more"]
 
 
-def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, json_: bool) -> None:
+def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, whole: bool, json_: bool) -> None:
     """A pack over a fleet of simulated devices, in waves."""
     import dataclasses
 
@@ -235,7 +237,7 @@ def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, 
     known = read_pack(pack)
     known.ask()
     with Fleet(folder, mixed(count, known), signed_by) as found:
-        result = found.roll_out(pack, episodes, lambda text: print(text, file=sys.stderr))
+        result = found.roll_out(pack, episodes, lambda text: print(text, file=sys.stderr), whole=whole)
     told = [dataclasses.asdict(d) for d in result.devices]
     lines = [
         f"{d.name:<12}{d.kind:<8}{d.state:<12}{'' if d.success is None else f'{100 * d.success:.0f} %':>6}  {d.reason}"

@@ -10,7 +10,7 @@ import numpy as np
 from plucky_heron.handover.forms.numbers import row
 from plucky_heron.handover.forms.templates import templates
 
-NAMES = ("Makefile", "link.ld", "main.c", "runtime.c", "runtime.h", "start.c")
+NAMES = ("Makefile", "link.ld", "main.c", "policy_by_fixed.c", "runtime.c", "runtime.h", "start.c")
 
 
 def firmware_text(name: str) -> str:

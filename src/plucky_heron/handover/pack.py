@@ -37,7 +37,7 @@ from plucky_heron.handover.forms.controller import Answer, defaults_of, to_contr
 from plucky_heron.handover.forms.controller_st import to_controller_st
 from plucky_heron.handover.forms.controlling import Controlling, controlling
 from plucky_heron.handover.forms.fixed import run_fixed
-from plucky_heron.handover.forms.fmu import to_controller_fmu
+from plucky_heron.handover.forms.fmu import to_controller_fmu, to_whole_fmu
 from plucky_heron.handover.forms.onnx import ONNX_OPSET
 from plucky_heron.handover.forms.signals import SignalCode
 from plucky_heron.handover.forms.templates import templates
@@ -47,6 +47,7 @@ from plucky_heron.handover.signal_check import check_signals
 from plucky_heron.handover.signing import SIGNATURE, sign
 from plucky_heron.handover.sketch import mounted_sensors, sketch
 from plucky_heron.handover.trying import safe_warning, sign_answers
+from plucky_heron.handover.whole_check import whole_text
 from plucky_heron.handover.wiring import Mapped, read_wiring
 from plucky_heron.learning.policy import Policy
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, kept_policy
@@ -113,10 +114,13 @@ def write_pack(
         files["controller.fmu"] = to_controller_fmu(
             sources, title, list(parts.sensors), outputs, problem.sample_time, defaults_of(HOLD_TIME)
         )
+        sources |= {name: str(files[name]) for name in ("signals.h", "signals.c")}
+        files["whole.fmu"] = to_whole_fmu(sources, title, *signals.lines(), problem.sample_time, defaults_of(HOLD_TIME))
     if "policy.st" in files:
         files["policy.st"] = str(files["policy.st"]) + to_controller_st(
             parts, policy, inputs, outputs, safe, HOLD_TIME, answers, safe_kind, problem.sample_time
         )
+        files["policy.st"] = whole_text(problem, signals, files, outputs, HOLD_TIME, safe_kind)
     files |= firmware_files(problem.sample_time, HOLD_TIME, safe)
     warning = safe_warning(problem, parts, safe) if safe_kind != "hold" else ""
     files["vectors.csv"] = _vectors_csv(problem, vectors, expected, first if policy.memory else None)

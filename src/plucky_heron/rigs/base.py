@@ -79,6 +79,18 @@ class OwnProcess(Answering, ABC):
     def _let_go(self) -> None:
         """Close what leads to the process; for sub-classes."""
 
+    @abstractmethod
+    def receive_bytes(self, until: float) -> bytes | None:
+        """The next datagram that came, before `until` (`time.perf_counter`), or None."""
+
+    def receive(self, until: float) -> Command | None:
+        """The next whole command datagram before `until` (`time.perf_counter`), or None."""
+        while (data := self.receive_bytes(until)) is not None:
+            command = self.read(data)
+            if command is not None:
+                return command
+        return None
+
     def alive(self) -> bool:
         """Whether the process is there."""
         return self._process is not None and self._process.poll() is None

@@ -28,7 +28,8 @@ FLAGS = (
     "-nostartfiles", "--specs=nosys.specs", "-T", "link.ld", "-Wl,--no-warn-rwx-segments",
 )  # fmt: skip
 FLOAT = ("-mfloat-abi=hard", "-mfpu=fpv4-sp-d16")
-FIXED = ("-mfloat-abi=soft", "-DHERON_RUNTIME_FIXED")
+FIXED = ("-mfloat-abi=soft",)
+BY_FIXED = "policy_by_fixed.c"
 EMULATED_CLOCK = 25e6
 """Hz of the emulated processor; its emulator counts a nanosecond an instruction, so forty instructions pass a clock."""
 PATIENCE = 20.0
@@ -76,14 +77,16 @@ class BoardRig(OwnProcess):
 
     def _build(self, pack: Pack, compiler: str, fixed: bool) -> Path:
         place = Path(self._place.name)
-        policy = "policy_fixed" if fixed else "policy"
-        if f"{policy}.c" not in pack.files:
+        policies = ["policy_fixed.c", BY_FIXED] if fixed else ["policy.c"]
+        if policies[0] not in pack.files:
             raise StateError("the pack has no fixed-point form; write it again with --forms fixed")
+        if fixed and f"firmware/{BY_FIXED}" not in pack.files:
+            raise StateError(f"the pack was written before its firmware had {BY_FIXED}; write it again")
         more = WHOLE_SOURCES if self.whole else ()
         for name, data in pack.files.items():
-            if name.startswith("firmware/") or name in (f"{policy}.c", f"{policy}.h", *more):
+            if name.startswith("firmware/") or name in (*policies, "policy.h", "policy_fixed.h", *more):
                 (place / Path(name).name).write_bytes(data)
-        sources = ["start.c", "main.c", "runtime.c", f"{policy}.c", *(name for name in more if name.endswith(".c"))]
+        sources = ["start.c", "main.c", "runtime.c", *policies, *(name for name in more if name.endswith(".c"))]
         flags = (*FLAGS, *(FIXED if fixed else FLOAT), *((WHOLE,) if self.whole else ()))
         return compile_c(place, sources, "firmware.elf", flags, (compiler,))
 

@@ -17,7 +17,7 @@ from plucky_heron.handover.firmware_files import firmware_text
 from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.reading import Pack
 from plucky_heron.rigs.base import WHOLE, WHOLE_SOURCES, OwnProcess, next_datagram, whole_counts
-from plucky_heron.rigs.datagrams import END, Command, pack_sensors, pack_signals
+from plucky_heron.rigs.datagrams import END, pack_sensors, pack_signals
 from plucky_heron.rigs.tools import needed
 
 Array = np.ndarray
@@ -96,14 +96,6 @@ class HostRig(OwnProcess):
     def receive_bytes(self, until: float) -> bytes | None:
         """The next datagram that came, before `until` (`time.perf_counter`), or None."""
         return next_datagram(self.socket, until)
-
-    def receive(self, until: float) -> Command | None:
-        """The next whole command datagram before `until` (`time.perf_counter`), or None."""
-        while (data := self.receive_bytes(until)) is not None:
-            command = self.read(data)
-            if command is not None:
-                return command
-        return None
 
     def _let_go(self) -> None:
         """Leave the socket."""

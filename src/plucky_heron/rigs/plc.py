@@ -17,19 +17,21 @@ import numpy as np
 
 from plucky_heron.errors import StateError
 from plucky_heron.handover.forms.compiling import compile_c
+from plucky_heron.handover.forms.controller_st import settings_of
 from plucky_heron.handover.forms.st import BLOCK
+from plucky_heron.handover.forms.whole_st import WHOLE_BLOCK
 from plucky_heron.handover.reading import Pack
 from plucky_heron.handover.structured_text.syntax import TextError
-from plucky_heron.handover.structured_text.translate import program, translate
+from plucky_heron.handover.structured_text.translate import Translated, program, translate
 from plucky_heron.rigs import registers
-from plucky_heron.rigs.base import OwnProcess
+from plucky_heron.rigs.base import OwnProcess, whole_counts
 from plucky_heron.rigs.datagrams import COUNTERS
 from plucky_heron.rigs.registers import Scale
 from plucky_heron.runs.executors import interpreter, worker_environment
 
 SCAN = 0.002
 """Longest scan cycle (s)."""
-_HEAD = struct.Struct("<4sIQHH")
+_HEAD, _ASKED = struct.Struct("<4sIQHH"), struct.Struct("<BBH")
 
 
 class PlcRig(OwnProcess):
@@ -39,6 +41,8 @@ class PlcRig(OwnProcess):
     ----------
     pack
         A trusted pack with the Structured Text, which is translated to C and built here.
+    whole
+        From signals of instruments to values of drives, with guards and states, instead of the policy alone.
 
     Raises
     ------
@@ -49,11 +53,15 @@ class PlcRig(OwnProcess):
     name = "plc"
     answers_repeated = False
 
-    def __init__(self, pack: Pack) -> None:
+    def __init__(self, pack: Pack, whole: bool = False) -> None:
         if "policy.st" not in pack.files:
             raise StateError("the pack has no Structured Text; write it again with --forms st")
-        facts = pack.facts
-        self.inputs, self.outputs = len(facts["inputs"]), len(facts["outputs"])
+        facts, self.whole = pack.facts, whole
+        if whole and WHOLE_BLOCK.encode() not in pack.files["policy.st"]:
+            raise StateError(
+                "the pack was written before there was a whole controller in its Structured Text; write it again"
+            )
+        self.inputs, self.outputs = whole_counts(pack) if whole else (len(facts["inputs"]), len(facts["outputs"]))
         self._given = Scale([s["low"] for s in facts["inputs"]], [s["high"] for s in facts["inputs"]], registers.MARGIN)
         self._made = Scale([s["low"] for s in facts["outputs"]], [s["high"] for s in facts["outputs"]], 1.0)
         super().__init__("plc")
@@ -64,7 +72,8 @@ class PlcRig(OwnProcess):
         try:
             place = Path(self._place.name)
             try:
-                (place / "text.c").write_text(program(translate(pack.files["policy.st"].decode(), BLOCK)))
+                translated = translate(pack.files["policy.st"].decode(), WHOLE_BLOCK if whole else BLOCK)
+                (place / "text.c").write_text(program(translated))
             except TextError as error:
                 raise StateError(f"policy.st: {error}") from error
             compile_c(place, ["text.c"], "text", ("-std=c99", "-O2"))
@@ -74,11 +83,26 @@ class PlcRig(OwnProcess):
                 "output_low": [s["low"] for s in facts["outputs"]], "output_high": [s["high"] for s in facts["outputs"]],
                 "safe": facts["safety"]["command"], "hold": facts["safety"]["hold"], "sample_time": sample, "scan": min(SCAN, sample / 4),
             }  # fmt: skip
+            if whole:
+                told["whole"] = self._whole_facts(facts, translated)
             (place / "device.json").write_text(json.dumps(told))
             self._start()
         except BaseException:
             self.close()
             raise
+
+    def _whole_facts(self, facts: dict[str, Any], translated: Translated) -> dict[str, Any]:
+        """What the device has to know of the whole controller."""
+        signals = facts["controller"]["signals"]
+        given, drives = [s["name"] for s in signals["given"]], list(signals["drives"])
+        settings = settings_of(facts["safety"]["hold"], facts["safety"]["kind"])
+        names = [[path.removeprefix("v_") for path, _ in lines] for lines in (translated.inputs, translated.outputs)]
+        if sum(name.startswith("INSTRUMENTS.") for name in names[0]) != max(len(given), 1):
+            raise StateError("policy.st: its instruments are not those of pack.json; write the pack again")
+        return {
+            "inputs": names[0], "outputs": names[1], "settings": {s.name.upper(): s.number for s in settings}, "signals": len(given),
+            "read": [given.index(m["name"]) for m in signals["read"]], "put": [drives.index(m["name"]) for m in signals["put"]],
+        }  # fmt: skip
 
     def _start(self) -> None:
         from pymodbus.client import ModbusTcpClient
@@ -108,22 +132,30 @@ class PlcRig(OwnProcess):
 
     def send(self, datagram: bytes) -> None:
         """Write a whole datagram into its registers, the sample's number last; a damaged one ends here, as at a coupler."""
-        if len(datagram) != _HEAD.size + 4 * self.inputs + 4 or struct.unpack("<I", datagram[-4:])[0] != zlib.crc32(
+        head = _HEAD.size + (_ASKED.size if self.whole else 0)
+        if len(datagram) != head + 4 * self.inputs + 4 or struct.unpack("<I", datagram[-4:])[0] != zlib.crc32(
             datagram[:-4]
         ):
             return
         _, sequence, stamp, _, flags = _HEAD.unpack_from(datagram)
-        values = np.frombuffer(datagram, dtype="<f4", count=self.inputs, offset=_HEAD.size).astype(float)
         self._stamps[sequence & 0xFFFF] = (sequence, stamp)
         if len(self._stamps) > 4096:
             self._stamps.pop(next(iter(self._stamps)))
-        image = [sequence & 0xFFFF, flags & 0xFFFF, *self._given.to_registers(values)]
+        image = [sequence & 0xFFFF, flags & 0xFFFF]
+        if self.whole:
+            ask, home, heartbeat = _ASKED.unpack_from(datagram, _HEAD.size)
+            words = np.frombuffer(datagram, dtype="<u4", count=self.inputs, offset=head)
+            image += [ask | home << 8, heartbeat, *registers.to_pairs([int(w) for w in words])]
+        else:
+            values = np.frombuffer(datagram, dtype="<f4", count=self.inputs, offset=head).astype(float)
+            image += self._given.to_registers(values)
         with contextlib.suppress(Exception):  # a controller that has gone shows by its silence
             for at in range(0, len(image), registers.MOST_AT_ONCE)[::-1]:
                 self._client.write_registers(at, image[at : at + registers.MOST_AT_ONCE])
 
     def _image(self) -> list[int] | None:
-        count, found = registers.OUTPUTS + self.outputs, []
+        count = registers.DRIVES + 2 * self.outputs if self.whole else registers.OUTPUTS + self.outputs
+        found: list[int] = []
         try:
             for at in range(0, count, registers.MOST_AT_ONCE):
                 answer = self._client.read_input_registers(at, count=min(registers.MOST_AT_ONCE, count - at))
@@ -145,8 +177,14 @@ class PlcRig(OwnProcess):
             ):
                 self._told = image[registers.TOLD]
                 sequence, stamp = self._stamps.get(image[registers.ANSWERED], (0, 0))
-                head = _HEAD.pack(b"PHC1", sequence, stamp, self.outputs, image[registers.STATE])
-                values = self._made.from_registers(image[registers.OUTPUTS :]).astype("<f4").tobytes()
+                head = _HEAD.pack(
+                    b"PHD1" if self.whole else b"PHC1", sequence, stamp, self.outputs, image[registers.STATE]
+                )
+                if self.whole:
+                    values = struct.pack("<4B", *(x & 0xFF for x in image[registers.NOW : registers.DRIVES]))
+                    values += registers.from_pairs(image[registers.DRIVES :]).astype("<u4").tobytes()
+                else:
+                    values = self._made.from_registers(image[registers.OUTPUTS :]).astype("<f4").tobytes()
                 counts = struct.pack(f"<{len(COUNTERS)}I", *image[registers.COUNTS : registers.COUNTS + len(COUNTERS)])
                 body = head + values + counts
                 return body + struct.pack("<I", zlib.crc32(body))

@@ -1,4 +1,4 @@
-"""The registers of the soft controller: what stands where, and numbers as signed whole ones of 16 bits."""
+"""The registers of the soft controller: what stands where, and numbers as signed whole ones of 16 bits or as two registers each."""
 
 from __future__ import annotations
 
@@ -15,8 +15,25 @@ SEQUENCE, FLAGS, INPUTS = 0, 1, 2
 """Holding registers, written by the plant: number of the sample, flags and mark of the episode, then the inputs."""
 ANSWERED, STATE, TOLD, COUNTS, OUTPUTS = 0, 1, 2, 3, 11
 """Input registers, read by the plant: the sample that is answered, flags, how often something was told, eight counters, then the commands."""
+ASKED, HEARTBEAT, SIGNALS = 2, 3, 4
+"""Of the whole controller, holding registers after the flags: what is asked for and, in the high byte, whether the reference is reached; then
+the signals, two registers each, the high one first: a number of single precision, or a raw one of 32 bits."""
+NOW, WHY, ABOUT, FOUND, DRIVES = 11, 12, 13, 14, 15
+"""Of the whole controller, input registers after the counters: its state, the reason, the sensor or drive that it is about, whether reference
+and signs were found; then the values of drives and the commands, two registers each."""
 MOST_AT_ONCE = 100
 """Registers in a request."""
+
+
+def to_pairs(words: Sequence[int]) -> list[int]:
+    """Words of 32 bits as two registers each, the high one first."""
+    return [half for word in words for half in (word >> 16 & 0xFFFF, word & 0xFFFF)]
+
+
+def from_pairs(registers: Sequence[int]) -> Array:
+    """Words (n,) of 32 bits, unsigned, of two registers each."""
+    halves = np.array(registers, dtype=np.uint32).reshape(-1, 2)
+    return np.asarray(halves[:, 0] << 16 | halves[:, 1])
 
 
 class Scale:

@@ -208,7 +208,7 @@ def make_rig(name: str, pack: Pack, whole: bool = False) -> Rig:
     if name == "host":
         return HostRig(pack, whole=whole)
     if name == "plc":
-        return PlcRig(pack)
+        return PlcRig(pack, whole)
     if name.startswith("arm"):
         return ArmRig(pack, name, whole)
     return BoardRig(pack, fixed=name == "board-fixed", whole=whole)

@@ -21,7 +21,7 @@ from plucky_heron.units import parse
 
 Array = np.ndarray
 
-WHOLE_RIGS = ("host", "arm64", "arm32", "board")
+WHOLE_RIGS = ("host", "arm64", "arm32", "board", "board-fixed", "plc")
 """Rigs on this computer that can run the whole controller."""
 MOST_CHANGES = 1000
 """Changes of the state that are kept."""

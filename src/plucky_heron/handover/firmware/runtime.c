@@ -2,9 +2,6 @@
 #include "runtime.h"
 
 #include <string.h>
-#ifdef HERON_RUNTIME_FIXED
-#include <math.h>
-#endif
 
 enum { FROM_PLANT_RESTART = 1, FROM_PLANT_LOCK_STEP = 2, FROM_PLANT_END = 4, FROM_PLANT_LIMITED = 8, FROM_PLANT_STOP = 16, FROM_PLANT_AT_ONCE = 32 };
 enum { TO_PLANT_HOLDING = 1, TO_PLANT_SAFE = 2 };
@@ -187,26 +184,6 @@ static unsigned step_whole(heron_runtime *r, const uint8_t *values, unsigned ask
 static int compute(heron_runtime *r, const uint8_t *values)
 {
     int i;
-#ifdef HERON_RUNTIME_FIXED
-    int32_t input[HERON_INPUTS], output[HERON_OUTPUTS];
-    for (i = 0; i < HERON_INPUTS; i++) {
-        float scaled;
-        if (not_finite(values + 4 * i)) {
-            return 1;
-        }
-        scaled = floorf(ldexpf(read_f32(values + 4 * i), heron_fixed_input_bits[i]) + 0.5f);
-        input[i] = scaled >= 2147483520.0f ? 2147483520 : (scaled <= -2147483520.0f ? -2147483520 : (int32_t)scaled);
-    }
-#if HERON_MEMORY > 0
-    heron_policy_fixed(input, r->memory, output, NULL);
-#else
-    heron_policy_fixed(input, output, NULL);
-#endif
-    for (i = 0; i < HERON_OUTPUTS; i++) {
-        r->command[i] = ldexpf((float)output[i], -heron_fixed_output_bits[i]);
-    }
-    return 0;
-#else
     float input[HERON_INPUTS];
     for (i = 0; i < HERON_INPUTS; i++) {
         if (not_finite(values + 4 * i)) {
@@ -218,7 +195,6 @@ static int compute(heron_runtime *r, const uint8_t *values)
     return heron_policy(input, r->memory, r->command);
 #else
     return heron_policy(input, r->command);
-#endif
 #endif
 }
 

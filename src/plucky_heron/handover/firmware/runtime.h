@@ -13,11 +13,6 @@
 #define HERON_SENSED "PHI1"
 #define HERON_ANSWER "PHD1"
 enum { HERON_ASKED = 4 }; /* bytes after the head: the state that is asked for, or the one that it is in */
-#elif defined(HERON_RUNTIME_FIXED)
-#include "policy_fixed.h"
-#define HERON_INPUTS HERON_FIXED_INPUTS
-#define HERON_OUTPUTS HERON_FIXED_OUTPUTS
-#define HERON_MEMORY HERON_FIXED_MEMORY
 #else
 #include "policy.h"
 #define HERON_INPUTS HERON_POLICY_INPUTS
@@ -53,11 +48,7 @@ typedef struct {
 #endif
     uint8_t head[HERON_HEAD], asked, episode, begun, has_peer, lock_step, ended;
 #if HERON_MEMORY > 0
-#ifdef HERON_RUNTIME_FIXED
-    int16_t memory[HERON_MEMORY];
-#else
     float memory[HERON_MEMORY];
-#endif
 #endif
 } heron_runtime;
 

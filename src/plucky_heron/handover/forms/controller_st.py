@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,41 @@ from plucky_heron.learning.policy import Policy
 Array = np.ndarray
 
 CONTROLLER_BLOCK = "HeronController"
+
+
+@dataclass(frozen=True)
+class Setting:
+    """An input with the value that the text was made with."""
+
+    name: str
+    kind: str
+    number: float
+    what: str = ""
+
+    @property
+    def value(self) -> Code:
+        """As a literal."""
+        told = {"BOOL": str(bool(self.number)).upper(), "INT": str(int(self.number))}
+        return Code(told.get(self.kind) or real(self.number))
+
+
+def settings_of(hold: float, safe_kind: str) -> list[Setting]:
+    """What may be set from outside, in order."""
+    return [
+        Setting("check_range", "BOOL", 1, "refuse what lies too far beyond the range of a signal"),
+        Setting("check_rate", "BOOL", 0, "refuse what changes faster than most_rate"),
+        Setting("check_heartbeat", "BOOL", 0),
+        Setting("needs_homing", "BOOL", 0),
+        Setting("needs_test", "BOOL", 0),
+        Setting("safe_kind", "INT", SAFE_KINDS.index(safe_kind), "0 the safe commands at once, 1 over the time of the ramp, 2 hold"),
+        Setting("authority", "REAL", AUTHORITY, "share of the range of each command about the safe one, in the state limited"),
+        Setting("hold_time", "REAL", hold, "s"),
+        Setting("ramp", "REAL", RAMP, "s"),
+        Setting("take_over", "REAL", TAKE_OVER, "s"),
+        Setting("test_time", "REAL", TEST_TIME, "s"),
+    ]  # fmt: skip
+
+
 _ENTER = """    IF go >= 0 AND (go <> state OR go_reason <> reason) THEN
         i := events MOD 16;
         event_sample[i] := samples;
@@ -66,8 +102,8 @@ def to_controller_st(
         "sensors": list(zip(parts.sensors, names, strict=True)), "n": len(names), "m": len(outputs), "depth": parts.depth,
         "sample_time": Code(real(sample_time)), "range_low": reals(low), "range_high": reals(high), "low": reals(policy.low),
         "high": reals(policy.high), "within_low": reals(np.array([s.within[0] for s in parts.shaping])),
-        "within_high": reals(np.array([s.within[1] for s in parts.shaping])), "safe": reals(np.array(safe)), "safe_kind": SAFE_KINDS.index(safe_kind),
-        "hold": Code(real(hold)), "ramp": Code(real(RAMP)), "authority": Code(real(AUTHORITY)), "take_over": Code(real(TAKE_OVER)), "test_time": Code(real(TEST_TIME)),
+        "within_high": reals(np.array([s.within[1] for s in parts.shaping])), "safe": reals(np.array(safe)),
+        "settings": settings_of(hold, safe_kind),
         "test_step": reals(np.array([a.step for a in answers])), "test_least": reals(np.array([a.least for a in answers])),
         "test_sensor": Code(", ".join(str(a.sensor) for a in answers)), "shaping": shaping,
         "inputs": [(Code(_value(i)), Code(n)) for i, n in zip(parts.inputs, identifiers(s.name for s in inputs), strict=True)],

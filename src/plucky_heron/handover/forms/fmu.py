@@ -19,7 +19,7 @@ from plucky_heron.handover.forms.st import identifiers
 from plucky_heron.handover.forms.templates import Code, templates
 from plucky_heron.handover.text import plain_text
 
-IDENTIFIER, CONTROLLER = "heron_policy", "heron_controller"
+IDENTIFIER, CONTROLLER, WHOLE = "heron_policy", "heron_controller", "heron_whole"
 SETTINGS = ("authority", "hold", "ramp", "take_over", "test_time")
 """Numbers that may be set while it runs, as the structure in ``controller.h`` has them."""
 SWITCHES = ("check_range", "check_rate", "check_heartbeat", "needs_homing", "needs_test")
@@ -166,6 +166,20 @@ def to_controller_fmu(
     return _built(sources, CONTROLLER, title, sensors, outputs, sample_time, {}, controller_variables(defaults))
 
 
+def to_whole_fmu(
+    sources: dict[str, str], title: str, instruments: list[Line], drives: list[Line], sample_time: float, defaults: Mapping[str, float]
+) -> bytes:  # fmt: skip
+    """``whole.fmu``: the same from what instruments say to values of drives, in SI; raw numbers belong to the wires.
+
+    Parameters
+    ----------
+    sources
+        As for `to_controller_fmu`, and ``signals.h`` and ``signals.c``.
+    """
+    more = controller_variables(defaults)
+    return _built(sources, WHOLE, title, instruments, drives, sample_time, {"whole": True}, more)
+
+
 def _built(
     sources: dict[str, str], identifier: str, title: str, inputs: list[Line], outputs: list[Line], sample_time: float, values: dict[str, object],
     more: Sequence[Variable] = (),
@@ -173,7 +187,7 @@ def _built(
     """The archive of a unit, with its library for this machine and all sources."""
     token = "{" + hashlib.sha256("".join(sources.values()).encode()).hexdigest()[:32] + "}"
     code = templates().get_template("fmu.c.j2").render(
-        {"title": title, "token": Code(token), "sample_time": Code(repr(sample_time)), "safe": "", "memory": 0, "controller": bool(more), "settings": [Code(s) for s in SETTINGS], "switches": [Code(s) for s in SWITCHES]} | values
+        {"title": title, "token": Code(token), "sample_time": Code(repr(sample_time)), "safe": "", "memory": 0, "whole": False, "controller": bool(more), "settings": [Code(s) for s in SETTINGS], "switches": [Code(s) for s in SWITCHES]} | values
     )  # fmt: skip
     units = [name for name in sources if name.endswith(".c")] + ["fmu.c"]
     with tempfile.TemporaryDirectory(prefix="heron-fmu-") as folder:

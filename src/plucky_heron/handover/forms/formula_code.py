@@ -1,4 +1,4 @@
-"""Formulas as C: the same operations as `formula.program.Program`, for one machine, in single precision."""
+"""Formulas as code: the same operations as `formula.program.Program`, for one machine, in single precision."""
 
 from __future__ import annotations
 
@@ -8,13 +8,9 @@ from collections.abc import Callable, Mapping, Sequence
 
 from plucky_heron.formula.functions import ESTIMATORS
 from plucky_heron.formula.parsing import Expression, Node, constant_of
-from plucky_heron.handover.forms.numbers import number
+from plucky_heron.handover.forms.languages import C, Language
 
 _INFIX = {"+", "-", "*", "/", "<", "<=", ">", ">=", "==", "!="}
-_CALLS = {
-    "abs": "fabsf", "sqrt": "sqrtf", "exp": "expf", "log": "logf", "sin": "sinf", "cos": "cosf", "tan": "tanf", "tanh": "tanhf",
-    "atan2": "atan2f", "min": "fminf", "max": "fmaxf", "**": "powf",
-}  # fmt: skip
 _NAMES = re.compile(r"n\d+")
 _TRUTHS = {"<", "<=", ">", ">=", "==", "!=", "and", "or", "not", "inside"}
 _RATE_OF_ANGLE = (0, 0, -1, 1)
@@ -22,12 +18,12 @@ _ANGLE = (0, 0, 0, 1)
 
 
 class FormulaCode:
-    """Writes formulas as C statements, each common part once.
+    """Writes formulas as statements, each common part once.
 
     Parameters
     ----------
     leaf
-        The C expression of a signal that no definition stands for.
+        The expression of a signal that no definition stands for.
     definitions
         Signals that are themselves formulas.
     sample_time
@@ -44,14 +40,20 @@ class FormulaCode:
     """
 
     def __init__(
-        self, leaf: Callable[[str], str], definitions: Mapping[str, Expression], sample_time: float, slots: int = 0
+        self,
+        leaf: Callable[[str], str],
+        definitions: Mapping[str, Expression],
+        sample_time: float,
+        slots: int = 0,
+        language: Language = C,
     ) -> None:
+        self.language = language
         self.leaf, self.definitions, self.sample_time, self.slots = leaf, definitions, sample_time, slots
         self.lines: list[str] = []
         self._known: dict[Node, list[str]] = {}
 
     def of(self, expression: Expression) -> list[str]:
-        """C expressions of the numbers that a formula gives."""
+        """Expressions of the numbers that a formula gives."""
         return self._read(expression.root)
 
     def needed(self, wanted: Sequence[str]) -> list[str]:
@@ -73,13 +75,17 @@ class FormulaCode:
     def _value(self, text: str) -> str:
         """The statement that works out a number, and the number's name."""
         name = f"n{len(self.lines)}"
-        self.lines.append(f"const float {name} = {text};")
+        self.lines.append(self.language.value(name, text))
         return name
+
+    def _put(self, place: str, text: str) -> None:
+        """The statement that changes what is remembered."""
+        self.lines.append(self.language.put(place, text))
 
     def _make(self, node: Node) -> list[str]:
         op = node.op
         if op == "number":
-            return [f"({number(node.value)})"]
+            return [f"({self.language.number(node.value)})"]
         if op == "signal":
             if node.name in self.definitions:
                 return self._read(self.definitions[node.name].root)
@@ -104,120 +110,103 @@ class FormulaCode:
         if op in ("min", "max") and len(args) > 2:
             found = args[0]
             for arg in args[1:]:
-                found = self._value(f"{_CALLS[op]}({found}, {arg})")
+                found = self._value(self.language.call(op, found, arg))
             return found
-        if op in _CALLS:
-            return self._value(f"{_CALLS[op]}({', '.join(args)})")
+        if op in self.language.calls:
+            return self._value(self.language.call(op, *args))
         if op == "%":
-            return self._value(f"modulo({args[0]}, {args[1]})")
+            return self._value(f"{self.language.modulo}({args[0]}, {args[1]})")
         if op == "negative":
             return self._value(f"-{args[0]}")
         if op == "sign":
-            return self._value(f"(float)(({args[0]} > 0.0f) - ({args[0]} < 0.0f))")
+            return self._value(self.language.sign(args[0]))
         if op == "clip":
-            return self._value(f"fminf(fmaxf({args[0]}, {args[1]}), {args[2]})")
+            return self._value(self.language.clip(args[0], args[1], args[2]))
         if op == "near":
             scaled = self._value(f"{args[0]} / {args[1]}")
-            return self._value(f"expf(-({scaled} * {scaled}))")
+            return self._value(self.language.call("exp", f"-({scaled} * {scaled})"))
         if op == "wrap":
-            return self._value(f"wrapped({args[0]})")
+            return self._value(f"{self.language.wrapped}({args[0]})")
         if op == "norm":
-            return self._value(f"sqrtf({' + '.join(f'{a} * {a}' for a in args)})")
+            return self._value(self.language.call("sqrt", " + ".join(f"{a} * {a}" for a in args)))
         if op in ESTIMATORS:
             return self._estimated(node, args)
         return self._remembering(node, args[0])
 
     def _estimated(self, node: Node, args: list[str]) -> str:
         """Estimators, as `formula.program` has them."""
-        op, now, first = node.op, args[0], self.slots
+        op, now, first, text = node.op, args[0], self.slots, self.language
         self.slots += 3 if op == "median" else 1
         held = f"memory[{first}]"
         if op == "median":
             before, last = f"memory[{first + 1}]", f"memory[{first + 2}]"
-            self.lines += [
-                f"{before} = fresh ? {now} : {last};",
-                f"{last} = fresh ? {now} : {held};",
-                f"{held} = {now};",
-            ]
-            low, high = self._value(f"fminf({before}, {last})"), self._value(f"fmaxf({before}, {last})")
-            return self._value(f"fmaxf({low}, fminf({high}, {held}))")
+            self._put(before, text.choose("fresh", now, last))
+            self._put(last, text.choose("fresh", now, held))
+            self._put(held, now)
+            low, high = self._value(text.call("min", before, last)), self._value(text.call("max", before, last))
+            return self._value(text.call("max", low, text.call("min", high, held)))
         time = constant_of(node.args[-1])
         assert time is not None
-        share = number(1.0 - math.exp(-self.sample_time / time))
+        share = text.number(1.0 - math.exp(-self.sample_time / time))
         if op == "complementary":
-            self.lines.append(f"{held} = fresh ? {now} : {held} + {number(self.sample_time)} * {args[1]};")
-        change = self._value(f"wrapped({now} - {held})" if node.dimension == _ANGLE else f"{now} - {held}")
-        self.lines.append(f"{held} = fresh ? {now} : {held} + {share} * {change};")
+            self._put(held, text.choose("fresh", now, f"{held} + {text.number(self.sample_time)} * {args[1]}"))
+        change = self._value(f"{text.wrapped}({now} - {held})" if node.dimension == _ANGLE else f"{now} - {held}")
+        self._put(held, text.choose("fresh", now, f"{held} + {share} * {change}"))
         return self._value(held)
 
     def _truth(self, op: str, args: list[str]) -> str:
+        text = self.language
         if op == "where":
-            return f"{args[0]} != 0.0f ? {args[1]} : {args[2]}"
+            return text.choose(text.holds(args[0]), args[1], args[2])
         if op == "not":
-            return f"(float)({args[0]} == 0.0f)"
+            return text.truth(f"{args[0]} {text.sign_of('==')} {text.number(0.0)}")
         if op in ("and", "or"):
-            sign = "&&" if op == "and" else "||"
-            return f"(float)({f' {sign} '.join(f'{a} != 0.0f' for a in args)})"
+            return text.truth(text.joined(op, [text.holds(a) for a in args]))
         if op == "inside":
-            return f"(float)({args[0]} >= {args[1]} && {args[0]} <= {args[2]})"
-        return f"(float)({args[0]} {op} {args[1]})"
+            return text.truth(text.joined("and", [f"{args[0]} >= {args[1]}", f"{args[0]} <= {args[2]}"]))
+        return text.truth(f"{args[0]} {text.sign_of(op)} {args[1]}")
 
     def _reduced(self, op: str, items: list[str]) -> str:
         kind = op.removesuffix(" of")
         if kind in ("min", "max"):
             found = items[0]
             for item in items[1:]:
-                found = self._value(f"{_CALLS[kind]}({found}, {item})")
+                found = self._value(self.language.call(kind, found, item))
             return found
         squares = [f"{a} * {a}" for a in items] if kind == "norm" else items
         total = self._value(" + ".join(squares))
         if kind == "norm":
-            return self._value(f"sqrtf({total})")
-        return self._value(f"{total} / {number(float(len(items)))}") if kind == "mean" else total
+            return self._value(self.language.call("sqrt", total))
+        return self._value(f"{total} / {self.language.number(float(len(items)))}") if kind == "mean" else total
 
     def _remembering(self, node: Node, now: str) -> str:
         """What depends on earlier samples: two numbers of ``memory`` each, the value before and the one held."""
-        op, first = node.op, self.slots
+        op, first, text = node.op, self.slots, self.language
         self.slots += 2
         before, held = f"memory[{first}]", f"memory[{first + 1}]"
         if op in ("previous", "rate", "becomes"):
             if op == "becomes":
-                now = self._value(f"(float)({now} != 0.0f)")
-            self.lines.append(f"{before} = fresh ? {now} : {held};")
-            self.lines.append(f"{held} = {now};")
+                now = self._value(text.truth(text.holds(now)))
+            self._put(before, text.choose("fresh", now, held))
+            self._put(held, now)
             if op == "previous":
                 return self._value(before)
             change = self._value(f"{held} - {before}")
             if op == "becomes":
-                return self._value(f"fmaxf({change}, 0.0f)")
+                return self._value(text.call("max", change, text.number(0.0)))
             if node.dimension == _RATE_OF_ANGLE:
-                change = self._value(f"wrapped({change})")
-            return self._value(f"{change} * {number(1.0 / self.sample_time)}")
+                change = self._value(f"{text.wrapped}({change})")
+            return self._value(f"{change} * {text.number(1.0 / self.sample_time)}")
         if op in ("highest", "lowest"):
-            call = "fmaxf" if op == "highest" else "fminf"
-            self.lines.append(f"{held} = fresh ? {now} : {call}({held}, {now});")
+            call = text.call("max" if op == "highest" else "min", held, now)
+            self._put(held, text.choose("fresh", now, call))
         elif op == "since":
-            passed = f"{held} + {number(self.sample_time)}"
-            self.lines.append(f"{held} = fresh ? 0.0f : ({now} != 0.0f ? 0.0f : {passed});")
+            zero, passed = text.number(0.0), f"{held} + {text.number(self.sample_time)}"
+            self._put(held, text.choose("fresh", zero, f"({text.choose(text.holds(now), zero, passed)})"))
         elif op in ("total", "integral"):
-            self.lines.append(f"{held} = fresh ? 0.0f : {held} + {now};")
+            self._put(held, text.choose("fresh", text.number(0.0), f"{held} + {now}"))
             if op == "integral":
-                return self._value(f"{held} * {number(self.sample_time)}")
+                return self._value(f"{held} * {text.number(self.sample_time)}")
         else:
-            raise ValueError(f"no C for {op}")
+            raise ValueError(f"no code for {op}")
         return self._value(held)
-
-
-MODULO = """static float modulo(float a, float b)
-{
-    float r = fmodf(a, b);
-    return r != 0.0f && ((r < 0.0f) != (b < 0.0f)) ? r + b : r;
-}
-"""
-HELPERS = f"""{MODULO}
-static float wrapped(float angle)
-{{
-    return modulo(angle + {number(math.pi)}, {number(2.0 * math.pi)}) - {number(math.pi)};
-}}
-"""
-"""What the statements call."""

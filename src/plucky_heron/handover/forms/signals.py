@@ -1,4 +1,4 @@
-"""The C between what a machine's instruments say and the controller: formulas of observations, forward kinematics, mixing and choices.
+"""The code between what a machine's instruments say and the controller: formulas of observations, forward kinematics, mixing and choices.
 
 The controller takes the values of formulas and gives the values of commands. What stands here works out the first from
 positions, speeds and whatever else formulas name, and the drives' values from the second.
@@ -13,7 +13,9 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.handover.forms.controlling import Controlling
-from plucky_heron.handover.forms.formula_code import HELPERS, MODULO, FormulaCode
+from plucky_heron.handover.forms.formula_code import FormulaCode
+from plucky_heron.handover.forms.languages import HELPERS, MODULO, C, Language
+from plucky_heron.handover.forms.line import Line
 from plucky_heron.handover.forms.numbers import number, row
 from plucky_heron.handover.forms.templates import Code, templates
 from plucky_heron.handover.wiring import Mapped, Wiring, mapped_drives, mapped_signals
@@ -40,6 +42,19 @@ class Signal:
     positive: str = ""
 
 
+@dataclass(frozen=True)
+class Link:
+    """A joint on the way to a body: `turn` (9,), `origin` (3,) and `axis` (3,) place it in its parent (-1: the ground), `at` and `speed` are expressions."""
+
+    parent: int
+    turn: Array
+    origin: Array
+    axis: Array
+    slides: bool
+    at: str
+    speed: str
+
+
 @dataclass
 class SignalCode:
     """What is generated.
@@ -61,6 +76,7 @@ class SignalCode:
     signals: list[Signal] = field(default_factory=list)
     bodies: list[str] = field(default_factory=list)
     drives: list[str] = field(default_factory=list)
+    language: Language = C
 
     def __post_init__(self) -> None:
         problem = self.problem
@@ -73,7 +89,7 @@ class SignalCode:
         self._distributing = False
         self.drives = list(problem.model.drives)
         columns = {line: k for k, line in enumerate(self.parts.columns)}
-        observed = FormulaCode(self._leaf, problem.definitions, problem.sample_time)
+        observed = self._formulas(0)
         edges = np.cumsum([0, *(e.width for e in problem.observations)])
         self.sensors: list[str] = [""] * len(columns)
         for first, expression in zip(edges, problem.observations, strict=False):
@@ -86,18 +102,22 @@ class SignalCode:
 
     def _distribute(self, slots: int) -> None:
         """Mixing and choices: for each drive the expression of its value."""
-        problem, code = self.problem, FormulaCode(self._leaf, self.problem.definitions, self.problem.sample_time, slots)
-        found: dict[int, str] = {c.drive: f"commands[{k}]" for k, c in enumerate(problem.commands) if c.drive >= 0}
+        problem, code, zero = self.problem, self._formulas(slots), self.language.number(0.0)
+        found: dict[int, str] = {
+            c.drive: f"{self.language.ordered}[{k}]" for k, c in enumerate(problem.commands) if c.drive >= 0
+        }
         found |= {drive: code.of(formula)[0] for drive, formula in problem.mixing.items()}
-        self.direct = [found.get(d, "0.0f") for d in range(len(self.drives))]
+        self.direct = [found.get(d, zero) for d in range(len(self.drives))]
         self.mixed = sorted(problem.mixing)
         self.mixing, slots = code.needed(self.direct), code.slots
         self.sets: list[dict[str, Any]] = []
         for number_, options in problem.options.items():
             columns = [k for k, c in enumerate(problem.commands) if c.action == number_]
-            may = FormulaCode(self._leaf, problem.definitions, problem.sample_time, slots)
-            allowed = [may.of(o.available)[0] if o.available is not None else "1.0f" for o in options]
-            does = FormulaCode(self._leaf, problem.definitions, problem.sample_time, may.slots)
+            may = self._formulas(slots)
+            allowed = [
+                may.of(o.available)[0] if o.available is not None else self.language.number(1.0) for o in options
+            ]
+            does = self._formulas(may.slots)
             given = [[(d, does.of(f)[0]) for d, f in zip(o.drives, o.formulas, strict=True)] for o in options]
             slots = does.slots
             self.sets.append({
@@ -107,10 +127,14 @@ class SignalCode:
             })  # fmt: skip
         self.slots = slots
 
+    def _formulas(self, slots: int) -> FormulaCode:
+        problem = self.problem
+        return FormulaCode(self._leaf, problem.definitions, problem.sample_time, slots, self.language)
+
     # --- leaves ------------------------------------------------------------------------------------------------------
 
     def _leaf(self, name: str) -> str:
-        """The C expression of a signal."""
+        """The expression of a signal."""
         if name == "time":
             return "now"
         if (echo := _ECHO.fullmatch(name)) is not None and echo.group(2) in self._plain:
@@ -131,7 +155,7 @@ class SignalCode:
     def _echo(self, kind: str, k: int) -> str:
         """What was commanded; in distributing, the newest command is what the controller puts out, guards and all."""
         if self._distributing and (kind == "command" or (kind == "action" and not self._shaped[k])):
-            return f"commands[{k}]"
+            return f"{self.language.ordered}[{k}]"
         return {"action": "given", "previous.action": "previous", "command": "held"}[kind] + f"[{k}]"
 
     def _choice(self, name: str) -> str | None:
@@ -144,10 +168,14 @@ class SignalCode:
                 continue
             k = self._set_names[owner]
             if not option:
-                return f"(float)s->{'before' if kind.startswith('previous') else 'number'}[{k}]"
+                return self.language.whole(
+                    f"{self.language.state}{'before' if kind.startswith('previous') else 'number'}[{k}]"
+                )
             options = [o.name for o in self.problem.options[self._sets[k]]]
             if kind == "action." and option in options:
-                return f"(float)(s->work[{k}] == {options.index(option) + 1})"
+                return self.language.truth(
+                    f"{self.language.state}work[{k}] {self.language.sign_of('==')} {options.index(option) + 1}"
+                )
         return None
 
     def _given(self, name: str) -> str:
@@ -176,11 +204,12 @@ class SignalCode:
         return True
 
     def _of_body(self, body: str, what: str, axis: str) -> str:
+        text = self.language
         if axis in ("roll", "pitch", "yaw"):
             return {
-                "roll": f"atan2f({body}.r[7], {body}.r[8])",
-                "pitch": f"asinf(fminf(fmaxf(-{body}.r[6], -1.0f), 1.0f))",
-                "yaw": f"atan2f({body}.r[3], {body}.r[0])",
+                "roll": text.call("atan2", f"{body}.r[7]", f"{body}.r[8]"),
+                "pitch": text.call("asin", text.clip(f"-{body}.r[6]", text.number(-1.0), text.number(1.0))),
+                "yaw": text.call("atan2", f"{body}.r[3]", f"{body}.r[0]"),
             }[axis]
         a, part = "xyz".index(axis), {"": "p", "velocity": "v", "rate": "w"}.get(what.removeprefix("own."), "p")
         if what.startswith("own."):
@@ -189,26 +218,44 @@ class SignalCode:
 
     # --- text --------------------------------------------------------------------------------------------------------
 
-    def chain(self) -> list[Code]:
-        """Statements that work out the places of all bodies that formulas name."""
-        machine, lines = self.problem.machine, []
-        for k, body in enumerate(self.bodies):
+    def lines(self) -> tuple[list[Line], list[Line]]:
+        """What has to be given, and the drives with their ranges, as lines of a contract."""
+        machine = self.problem.machine
+        limits = {d: machine.command_range(d) for d in self.drives}
+        given = [Line(s.name, s.unit, -np.inf, np.inf, s.positive) for s in self.signals]
+        return given, [Line(d, machine.drive_unit(d), float(low), float(high)) for d, (low, high) in limits.items()]
+
+    def links(self) -> list[Link]:
+        """The joints to all bodies that formulas name, from the ground outwards."""
+        machine, found = self.problem.machine, []
+        for body in self.bodies:
             name = machine.joint_above(body)
             joint = machine.joints[name]
-            parent = "ground" if joint.parent == GROUND else f"b{self.bodies.index(joint.parent)}"
-            moves = joint.kind != "fixed"
-            at, speed = (self._given(f"{name}.{w}") for w in ("position", "velocity")) if moves else ("0.0f", "0.0f")
+            parent = -1 if joint.parent == GROUND else self.bodies.index(joint.parent)
+            zero = self.language.number(0.0)
+            at, speed = (
+                zero if joint.kind == "fixed" else self._given(f"{name}.{w}") for w in ("position", "velocity")
+            )
+            turn = rotation(*joint.turn).ravel()
+            found.append(Link(parent, turn, np.array(joint.origin), np.array(joint.axis), joint.kind == "slider", at, speed))  # fmt: skip
+        return found
+
+    def chain(self) -> list[Code]:
+        """Statements in C that work out the places of all bodies that formulas name."""
+        lines = []
+        for k, link in enumerate(self.links()):
+            parent = "ground" if link.parent < 0 else f"b{link.parent}"
             lines += [
-                Code(f"static const float t{k}[9] = {{ {row(rotation(*joint.turn).ravel())} }};"),
-                Code(f"static const float o{k}[3] = {{ {row(np.array(joint.origin))} }};"),
-                Code(f"static const float a{k}[3] = {{ {row(np.array(joint.axis))} }};"),
-                Code(f"carry(&{parent}, t{k}, o{k}, a{k}, {int(joint.kind == 'slider')}, {at}, {speed}, &b{k});"),
+                Code(f"static const float t{k}[9] = {{ {row(link.turn)} }};"),
+                Code(f"static const float o{k}[3] = {{ {row(link.origin)} }};"),
+                Code(f"static const float a{k}[3] = {{ {row(link.axis)} }};"),
+                Code(f"carry(&{parent}, t{k}, o{k}, a{k}, {int(link.slides)}, {link.at}, {link.speed}, &b{k});"),
             ]
         return lines
 
     def times_read(self, signal: int) -> int:
         """How often the generated code reads a signal."""
-        lines = [*self._observed(), *self._distributed(), *self.chain()]
+        lines = [*self.observed(), *self.distributed(), *(f"{link.at} {link.speed}" for link in self.links())]
         return sum(line.count(f"x[{signal}]") for line in lines)
 
     def wire(self, wiring: Wiring, source: str) -> None:
@@ -227,7 +274,7 @@ class SignalCode:
 
     def files(self, title: str) -> dict[str, str]:
         """``signals.h``, ``signals.c`` and the program that checks them."""
-        text = "\n".join([*self._observed(), *self._distributed()])
+        text = "\n".join([*self.observed(), *self.distributed()])
         limits = np.array([self.problem.machine.command_range(d) for d in self.drives]).reshape(-1, 2)
         chain = self.chain()
         values: dict[str, Any] = {
@@ -235,17 +282,22 @@ class SignalCode:
             "chain": chain, "bodies": len(self.bodies), "observing": [Code(x) for x in self.observing], "values": [Code(x) for x in self.sensors],
             "mixing": [Code(x) for x in self.mixing], "direct": [Code(x) for x in self.direct], "sets": self.sets, "slots": self.slots,
             "low": row(limits[:, 0]), "high": row(limits[:, 1]), "helpers": Code(HELPERS) if "wrapped(" in text else Code(MODULO) if "modulo(" in text else "", "sample_time": number(self.problem.sample_time),
-            "mixed": self.mixed, "bodies_in": [bool(_PLACE.search(" ".join(lines))) for lines in (self._observed(), self._distributed())],
+            "mixed": self.mixed, "bodies_in": self.places(),
         }  # fmt: skip
         values |= {"read": self.wired[0], "put": self.wired[1], "number": number}
         environment = templates()
         names = ("signals.h", "signals.c", "check_signals.c")
         return {name: environment.get_template(f"{name}.j2").render(values) for name in names}
 
-    def _observed(self) -> list[str]:
+    def places(self) -> list[bool]:
+        """Whether the way to the controller names a body's place, and whether the way from it does."""
+        return [bool(_PLACE.search(" ".join(lines))) for lines in (self.observed(), self.distributed())]
+
+    def observed(self) -> list[str]:
+        """All code of the way to the controller."""
         return [*self.observing, *self.sensors]
 
-    def _distributed(self) -> list[str]:
+    def distributed(self) -> list[str]:
         """All code of the way to the drives."""
         found = [*self.mixing, *self.direct]
         for s in self.sets:

@@ -455,6 +455,10 @@ class _Translator:
             if source in FLOAT and target in WHOLE:  # to the nearest, halves to even
                 text = f"nearbyint({text})"
             return f"(({C_TYPES[target]})({text}))", target
+        if name == "EXPT" and len(given) == 2:
+            kind = kind if kind in FLOAT else "REAL"
+            a, b = (self.as_type(g, Type(kind)) for g in given)
+            return f"pow{'f' if kind == 'REAL' else ''}({a}, {b})", kind
         if name == "TRUNC" and len(given) == 1:
             return f"((int32_t)({self.as_type(given[0], Type(kind))}))", "DINT"
         raise TextError(e.line, f"{name} with {len(given)} values: no such function")

@@ -190,10 +190,13 @@ class Fleet:
 
     # --- the rollout
 
-    def roll_out(self, folder: Path, episodes: int = 3, progress: Callable[[str], object] | None = None) -> FleetResult:
+    def roll_out(
+        self, folder: Path, episodes: int = 3, progress: Callable[[str], object] | None = None, *, whole: bool = False
+    ) -> FleetResult:
         """Roll a pack out in waves; one that was begun with the same pack and interrupted goes on where it stood.
 
         `progress` is told each wave before it begins; where it answers False the rollout stops there, to be gone on with later.
+        Trials are of the policy alone, or of the `whole` controller with its guards and states.
 
         Raises
         ------
@@ -224,7 +227,7 @@ class Fleet:
                 return result
             self.rollout["installed"] = sorted({*self.rollout["installed"], *wave})
             self._save()
-            wrong = self._wave(wave, pack, data, episodes)
+            wrong = self._wave(wave, pack, data, episodes, whole)
             self.changed()
             if wrong:
                 self._take_back(result, wrong)
@@ -239,7 +242,7 @@ class Fleet:
         result.log = (self.folder / "fleet.log").read_text().splitlines()
         return result
 
-    def _wave(self, wave: Sequence[str], pack: Pack, data: str, episodes: int) -> str:
+    def _wave(self, wave: Sequence[str], pack: Pack, data: str, episodes: int, whole: bool) -> str:
         """Install on a wave and try it; what is wrong, or nothing."""
         self._all(wave, "installing")
         installed = self.ask(wave, {"do": "install", "hash": pack.digest, "pack": data})
@@ -253,7 +256,7 @@ class Fleet:
                 return self._failed(d, f"reports the hash {str(told.get('hash'))[:12]}, wanted {pack.digest[:12]}")
             d.version, d.state = pack.digest, "installed"
         self._all(wave, "on trial")
-        tried = self.ask(wave, {"do": "trial", "episodes": episodes})
+        tried = self.ask(wave, {"do": "trial", "episodes": episodes, "whole": whole})
         for name in wave:
             told, d = tried.get(name), self.devices[name]
             if told is None:

@@ -50,7 +50,7 @@ class Device:
                 self.install(str(asked["hash"]), base64.b64decode(asked["pack"]))
                 return {"state": "installed"}
             if asked.get("do") == "trial":
-                return self.trial(min(max(int(asked["episodes"]), 1), MOST_EPISODES))
+                return self.trial(min(max(int(asked["episodes"]), 1), MOST_EPISODES), asked.get("whole") is True)
             if asked.get("do") == "rollback":
                 write_whole(self.folder / "current", self.version("before"))
                 return {"state": "rolled back"}
@@ -82,11 +82,12 @@ class Device:
             write_whole(self.folder / "before", self.version())
         write_whole(self.folder / "current", wanted)
 
-    def trial(self, episodes: int) -> dict[str, Any]:
-        """Some starts on its rig."""
+    def trial(self, episodes: int, whole: bool = False) -> dict[str, Any]:
+        """Some starts on its rig, by the policy alone or by the whole controller."""
         place = self.folder / "versions" / self.version()[:32]
         faults = read_faults(str(self.facts.get("faults", "")))
-        found = roll_out(place, str(self.facts["kind"]), episodes=episodes, lock_step=True, faults=faults).summary()
+        kind = str(self.facts["kind"])
+        found = roll_out(place, kind, episodes=episodes, lock_step=True, faults=faults, whole=whole).summary()
         return {"state": "tried"} | {
             key: found[key] for key in ("score", "score_inside", "success", "success_inside", "samples", "missed")
         }

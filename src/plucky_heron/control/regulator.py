@@ -14,8 +14,8 @@ from pathlib import Path
 
 import numpy as np
 
+from plucky_heron.dynamics.attitudes import differences, displaced
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant, find_looseness
 from plucky_heron.dynamics.posing import tied
 from plucky_heron.errors import StateError, UnitError
@@ -83,31 +83,6 @@ class Trim:
                 for column in range(out.shape[1]):
                     out[:, column] += np.interp(held[:, k], points, table[:, column])
         return moves, pushes
-
-
-def differences(model: Model, position: Array, reference: Array) -> Array:
-    """Position (B, entries) less a reference (B or 1, entries) in minimal coordinates (B, n); attitudes as small turns."""
-    n = len(model.joints)
-    found: Array = (position - reference)[:, :n].copy()
-    for _, entries in model.attitudes():
-        x, r = position[:, entries], reference[:, entries]
-        turn = r[:, 3:] * x[:, :3] - x[:, 3:] * r[:, :3] - np.cross(r[:, :3], x[:, :3])
-        scalar = (x * r).sum(axis=1, keepdims=True)
-        found[:, entries[:3]] = 2.0 * np.where(scalar < 0.0, -1.0, 1.0) * turn
-    return found
-
-
-def displaced(model: Model, reference: Array, change: Array) -> Array:
-    """The position (entries,) that differs from a reference by `change` (n,)."""
-    n = len(model.joints)
-    found = reference.copy()
-    found[:n] += change
-    for _, entries in model.attitudes():
-        turn, r = change[entries[:3]], reference[entries]
-        half = 0.5 * float(np.linalg.norm(turn))
-        e = np.append(0.5 * turn * np.sinc(half / np.pi), np.cos(half))
-        found[entries] = np.append(r[3] * e[:3] + e[3] * r[:3] + np.cross(r[:3], e[:3]), r[3] * e[3] - r[:3] @ e[:3])
-    return found
 
 
 class _Bench:

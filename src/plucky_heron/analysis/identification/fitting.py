@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from plucky_heron.analysis.identification.log import Log
+from plucky_heron.dynamics.attitudes import differences, displaced, ways
 from plucky_heron.dynamics.kernels import layout
 from plucky_heron.dynamics.model import Model
 from plucky_heron.dynamics.plant import Plant
@@ -96,10 +97,16 @@ class _Windows:
     commands: Array
     before: Array
     """Commands in the samples before each window, the newest last, (windows, samples, drives)."""
+    base: Array
+    """Positions that windows begin about, (windows, entries)."""
     start: Array
-    """What each window begins with: coordinates, their speeds, lags, integrals; (windows, numbers)."""
+    """What each window begins with: coordinates less those of `base`, their speeds, lags, integrals; (windows, numbers)."""
     scale: Array
     """Size of each of these numbers."""
+    place: Array
+    """Measured positions (windows, samples, entries)."""
+    width: Array
+    """By how much each channel moves in the log."""
     known: Array = field(default_factory=lambda: np.zeros(0, dtype=bool))
 
 
@@ -123,10 +130,7 @@ class Identification:
         self.scale = np.where(self.nominal != 0.0, np.abs(self.nominal), 1.0)
         self.substeps = max(1, int(np.ceil(log.sample_time / (physics_step or FINEST) - 1e-9)))
         self.surroundings = surroundings
-        if model.attitudes():
-            raise StateError(
-                "machines with ball joints or free in space cannot be identified yet: their attitude is no set of joint positions"
-            )
+        self.turning = np.array([k for _, entries in model.attitudes() for k in entries[:3]], dtype=int)
         n, m = len(model.joints), len(model.drives)
         row = model.row
         at = n * layout.NODE + np.arange(m) * layout.DRIVE
@@ -153,8 +157,10 @@ class Identification:
             raise StateError(f"the log has {log.samples} samples: too few for windows of {length}; log longer")
         chosen = np.unique(np.linspace(0, count - 1, min(count, MOST_WINDOWS)).astype(int)) * length
         index = chosen[:, None] + np.arange(length)
-        speed = _speeds(log)
-        measured = np.concatenate([log.position[index], log.velocity[index][:, :, self.speeds]], axis=2)
+        speed, way = _speeds(model, log), ways(model, log.position)
+        place = log.position[index]
+        measured = np.concatenate([place[:, :, :n], log.velocity[index][:, :, self.speeds]], axis=2)
+        measured[:, :, self.turning] = 0.0  # turns are said from the measured attitude
         history = max(1, int(np.ceil(model.dead_time.max(initial=0.0) / log.sample_time)) + 60)
         back = np.maximum(chosen[:, None] - history + np.arange(history), 0)
         before = log.commands[back]
@@ -166,18 +172,27 @@ class Identification:
         for k in range(history):
             followed = followed + share * (before[:, k] - followed)
         start = np.concatenate(
-            [log.position[chosen], speed[chosen], followed[:, self.lags], np.zeros((len(chosen), len(self.servos)))],
+            [
+                np.zeros((len(chosen), n)),
+                speed[chosen],
+                followed[:, self.lags],
+                np.zeros((len(chosen), len(self.servos))),
+            ],
             axis=1,
         )
         span = np.concatenate(
             [
-                np.ptp(log.position, axis=0),
+                np.ptp(way, axis=0),
                 np.ptp(speed, axis=0),
                 np.ptp(log.commands, axis=0)[self.lags],
                 np.ones(len(self.servos)),
             ]
         )
-        return _Windows(measured, log.commands[index], before, start, np.maximum(span, 1e-3))
+        span[self.turning] = np.minimum(span[self.turning], 1.0)  # a turn is no longer small beyond
+        width = np.concatenate([span[:n], np.ptp(measured[:, :, n:], axis=(0, 1))])
+        return _Windows(
+            measured, log.commands[index], before, log.position[chosen], start, np.maximum(span, 1e-3), place, width
+        )
 
     # --- simulation
 
@@ -203,7 +218,8 @@ class Identification:
         everyone = np.arange(copies)
         plant.reset(everyone)
         flat = starts.reshape(copies, -1)
-        plant.position[:, :n], plant.velocity[:] = flat[:, :n], flat[:, n : 2 * n]
+        plant.position[:] = displaced(self.model, np.tile(parts.base, (variants, 1)), flat[:, :n])
+        plant.velocity[:] = flat[:, n : 2 * n]
         for k, name in enumerate(self.names):
             slots, factors, nominal = self.model.parameter(name)
             moved = np.repeat(values[:, k] - nominal, count)
@@ -214,6 +230,9 @@ class Identification:
         commands = np.tile(parts.commands, (variants, 1, 1))
         for k in range(len(seen)):
             seen[k, :, :n] = plant.position[:, :n]
+            if len(self.turning):
+                turned = differences(self.model, plant.position, np.tile(parts.place[:, k], (variants, 1)))
+                seen[k][:, self.turning] = turned[:, self.turning]
             seen[k, :, n:] = plant.velocity[:, self.speeds]
             if k + 1 < len(seen):
                 plant.step(np.ascontiguousarray(commands[:, k]), self.substeps)
@@ -288,7 +307,7 @@ class Identification:
                 # how well each channel can be told: what is left once each window may begin as it likes
                 free = np.array([_without(j, r)[0] for j, r in zip(by_start, residual, strict=True)])
                 shaped = free.reshape(len(parts.measured), -1, len(self.channels))
-                floor = 1e-9 + 1e-6 * np.ptp(parts.measured, axis=(0, 1))
+                floor = 1e-9 + 1e-6 * parts.width
                 sizes = np.maximum(np.sqrt((shaped**2).mean(axis=(0, 1))), floor)
                 cost = np.inf
             weight = np.tile(1.0 / sizes, parts.measured.shape[1])
@@ -362,13 +381,19 @@ class Identification:
     def _misfit(self, parts: _Windows, values: Array) -> Array:
         """Root mean square (channels,) of measured less simulated once each window began as it fits best."""
         parts = replace(parts, start=parts.start.copy())
-        sizes = np.maximum(np.ptp(parts.measured, axis=(0, 1)), 1e-9)
+        sizes = np.maximum(parts.width, 1e-9)
         weight = np.tile(1.0 / sizes, parts.measured.shape[1])
-        for _ in range(3):
+        least, best = np.full(len(parts.measured), np.inf), parts.measured
+        for turn in range(4):
             residual, by_start, by_value = self._linearised(parts, values)
-            self._move_starts(parts, residual, by_start, by_value, weight, np.zeros(len(values)))
-        seen = self.simulate(parts, parts.start[None], values[None])[0]
-        return np.asarray(np.sqrt(((parts.measured - seen) ** 2).mean(axis=(0, 1))))
+            left = np.array(residual).reshape(parts.measured.shape)
+            cost = ((left / sizes) ** 2).sum(axis=(1, 2))
+            # a step may go too far: each window keeps what fitted it best
+            best = np.where((cost < least)[:, None, None], left, best)
+            least = np.fmin(least, cost)
+            if turn < 3:
+                self._move_starts(parts, residual, by_start, by_value, weight, np.zeros(len(values)))
+        return np.asarray(np.sqrt((best**2).mean(axis=(0, 1))))
 
     def _errors(self, state: tuple[list[Array], list[Array], Array]) -> tuple[Array, list[int]]:
         """Standard errors (parameters,), and with which other one each is told only together, or -1."""
@@ -403,6 +428,8 @@ def _picked(parts: _Windows, mask: Array) -> _Windows:
         measured=parts.measured[mask],
         commands=parts.commands[mask],
         before=parts.before[mask],
+        base=parts.base[mask],
+        place=parts.place[mask],
         start=parts.start[mask].copy(),
     )
 
@@ -422,11 +449,11 @@ def _without(nuisance: Array, right: Array, more: Array | None = None) -> tuple[
     return left, np.zeros((len(right), 0)) if more is None else more - basis @ (basis.T @ more)
 
 
-def _speeds(log: Log) -> Array:
+def _speeds(model: Model, log: Log) -> Array:
     """Speeds as logged, else from positions by a parabola through five samples (Savitzky and Golay 1964)."""
     from scipy.signal import savgol_filter
 
-    derived = savgol_filter(log.position, 5, 2, deriv=1, delta=log.sample_time, axis=0)
+    derived = savgol_filter(ways(model, log.position), 5, 2, deriv=1, delta=log.sample_time, axis=0)
     return np.where(np.isnan(log.velocity), derived, log.velocity)
 
 

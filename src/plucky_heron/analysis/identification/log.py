@@ -9,10 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
+from plucky_heron.dynamics.energy import quaternion
 from plucky_heron.dynamics.model import Model
 from plucky_heron.errors import FileError, did_you_mean, quoted
 from plucky_heron.files import read_text
+from plucky_heron.machine.schema import GROUND
 from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
@@ -20,6 +23,8 @@ Array = np.ndarray
 MOST_BYTES = 200_000_000
 MOST_ROWS = 2_000_000
 LEAST_ROWS = 20
+ANGLES = ("roll", "pitch", "yaw")
+Meanings = dict[str, tuple[str, int]]
 UNEVEN = 0.02
 """Share of the sample time by which stamps may stand apart from an even clock."""
 
@@ -31,7 +36,9 @@ class Log:
     Attributes
     ----------
     sample_time : float
-    position, velocity : (T, coordinates)
+    position : (T, entries)
+        Of the model's positions: its coordinates, attitudes as quaternions.
+    velocity : (T, coordinates)
         Of the model's coordinates; a column of NaN where there is none in the log.
     commands : (T, drives)
     notes
@@ -53,6 +60,10 @@ class Log:
 def read_log(path: Path, model: Model, problem: Problem | None = None) -> Log:
     """A log as comma-separated values: ``time`` (s), joints as ``NAME.position`` and ``NAME.velocity``, drives by their names.
 
+    The attitude of a ball or free joint stands as ``NAME.roll``, ``NAME.pitch`` and ``NAME.yaw``, or as a quaternion ``NAME.qx``, ``NAME.qy``,
+    ``NAME.qz``, ``NAME.qw``; its rates, where they are logged, in the joint's own axes (``NAME.rx.velocity``). Of a body that is free from the
+    ground the names of formulas serve, too: ``BODY.x``, ``BODY.roll``, ``BODY.velocity.x``, ``BODY.own.velocity.x``, ``BODY.rate.x``, ``BODY.own.rate.x``.
+
     With a `problem`, the names of its observations and actions serve, too, where they stand for just a joint or a drive.
 
     Raises
@@ -73,17 +84,26 @@ def read_log(path: Path, model: Model, problem: Problem | None = None) -> Log:
         elif name != "time":
             unused.append(name)
     time = rows[:, names.index("time")]
+    for meant, column in places.items():
+        if meant[0] == "angle":  # between two samples it goes the short way, also over half a turn
+            rows[:, column] = np.unwrap(rows[:, column])
     notes: list[str] = []
     sample_time, rows = _even(path, time, rows, notes)
+    joints, balls = len(model.joints), len(model.attitudes())
     found = {}
-    for kind, count in (("position", len(model.joints)), ("velocity", len(model.joints)), ("drive", len(model.drives))):
+    for kind, count in (
+        ("position", joints), ("velocity", joints), ("drive", len(model.drives)), ("angle", 3 * balls), ("quaternion", 4 * balls),
+        ("own velocity", joints),
+    ):  # fmt: skip
         columns = [places.get((kind, k)) for k in range(count)]
         found[kind] = np.column_stack(
             [rows[:, c] if c is not None else np.full(len(rows), np.nan) for c in columns] or [np.zeros((len(rows), 0))]
         )
+    turning = {k for _, entries in model.attitudes() for k in entries[:3]}
     for k, joint in enumerate(model.joints):
-        if np.isnan(found["position"][:, k]).all():
+        if k not in turning and np.isnan(found["position"][:, k]).all():
             raise FileError(path, f"{joint}.position", None, _lacking(f"{joint}.position", names, known))
+    _turn(path, model, found, names, known)
     still = [name for k, name in enumerate(model.drives) if np.isnan(found["drive"][:, k]).all()]
     if still:
         notes.append(f"no column for {', '.join(still)}: taken as never commanded")
@@ -91,6 +111,35 @@ def read_log(path: Path, model: Model, problem: Problem | None = None) -> Log:
     if unused:
         notes.append(f"not used: {', '.join(unused[:12])}{' …' if len(unused) > 12 else ''}")
     return Log(sample_time, found["position"], found["velocity"], found["drive"], tuple(notes))
+
+
+def _turn(path: Path, model: Model, found: dict[str, Array], names: list[str], known: Meanings) -> None:
+    """Attitudes as quaternions into the positions, and speeds in a body's own axes into those of the site."""
+    position = np.column_stack([found["position"], np.full((len(found["position"]), len(model.attitudes())), np.nan)])
+    for a, (joint, entries) in enumerate(model.attitudes()):
+        angles, parts = found["angle"][:, 3 * a : 3 * a + 3], found["quaternion"][:, 4 * a : 4 * a + 4]
+        if not np.isnan(parts).any():
+            size = np.linalg.norm(parts, axis=1)
+            if not (np.abs(size - 1.0) < 0.05).all():
+                line = int(np.argmax(np.abs(size - 1.0) >= 0.05)) + 2
+                raise FileError(path, f"line {line}", None, f"{joint}.qx to {joint}.qw are of length {size[line - 2]:.3g}; wanted a quaternion of length 1")  # fmt: skip
+            position[:, entries] = parts / size[:, None]
+        else:
+            lacking = next((ANGLES[k] for k in range(3) if np.isnan(angles[:, k]).all()), "")
+            if lacking:
+                name = f"{joint}.{lacking}"
+                raise FileError(
+                    path, name, None, f"{_lacking(name, names, known)}, or the quaternion {joint}.qx, qy, qz, qw"
+                )
+            position[:, entries] = quaternion(*angles.T).T
+        turns = int(entries[0])
+        places = [turns, turns - 3] if model.machine.joints[joint].kind == "free" else [turns]
+        for start in places:
+            own, here = (found[kind][:, start : start + 3] for kind in ("own velocity", "velocity"))
+            if not np.isnan(own).any():
+                turned = Rotation.from_quat(position[:, entries]).apply(own)
+                found["velocity"][:, start : start + 3] = np.where(np.isnan(here), turned, here)
+    found["position"] = position
 
 
 def _table(path: Path) -> tuple[list[str], Array]:
@@ -140,14 +189,20 @@ def _even(path: Path, time: Array, rows: Array, notes: list[str]) -> tuple[float
     return sample_time, np.column_stack([np.interp(even, time, column) for column in rows.T])
 
 
-def _meanings(model: Model, problem: Problem | None) -> dict[str, tuple[str, int]]:
+def _meanings(model: Model, problem: Problem | None) -> Meanings:
     """What names of columns stand for: kind and number."""
-    found: dict[str, tuple[str, int]] = {}
+    found: Meanings = {}
     for k, joint in enumerate(model.joints):
         for word in ("position", "angle"):
             found[f"{joint}.{word}"] = ("position", k)
         for word in ("velocity", "rate"):
             found[f"{joint}.{word}"] = ("velocity", k)
+    for a, (joint, entries) in enumerate(model.attitudes()):
+        for k, word in enumerate(ANGLES):
+            found[f"{joint}.{word}"] = ("angle", 3 * a + k)
+        for k, axis in enumerate("xyzw"):
+            found[f"{joint}.q{axis}"] = ("quaternion", 4 * a + k)
+        found |= _of_body(model, joint, a, int(entries[0]))
     if problem is not None:
         for observation in problem.task.observations:
             meant = found.get(observation.formula.strip())
@@ -168,6 +223,22 @@ def _meanings(model: Model, problem: Problem | None) -> dict[str, tuple[str, int
     return found
 
 
-def _lacking(wanted: str, names: list[str], known: dict[str, tuple[str, int]]) -> str:
+def _of_body(model: Model, name: str, attitude: int, first: int) -> Meanings:
+    """Names of a body that is free from the ground, where its joint's axes are those of the site."""
+    joint = model.machine.joints[name]
+    if joint.kind != "free" or joint.parent != GROUND or any(joint.turn) or any(joint.origin):
+        return {}
+    body, found = joint.child, Meanings()
+    for k, axis in enumerate("xyz"):
+        found[f"{body}.{axis}"] = ("position", first - 3 + k)
+        found[f"{body}.velocity.{axis}"] = ("velocity", first - 3 + k)
+        found[f"{body}.rate.{axis}"] = ("velocity", first + k)
+        found[f"{body}.own.velocity.{axis}"] = ("own velocity", first - 3 + k)
+        found[f"{body}.own.rate.{axis}"] = ("own velocity", first + k)
+        found[f"{body}.{ANGLES[k]}"] = ("angle", 3 * attitude + k)
+    return found
+
+
+def _lacking(wanted: str, names: list[str], known: Meanings) -> str:
     others = [name for name, meant in known.items() if meant == known[wanted] and name != wanted]
     return f"no such column, and every window begins where the machine stood; also known as {', '.join(others)}; the log has {', '.join(names[:20])}"

@@ -16,7 +16,7 @@ def main() -> int:
     if given == ["--smoke"]:
         return int(pytest.main(["--version"]))
     if not given:
-        shared = pytest.main(["-n", "2", "--dist", "worksteal", "-m", "not alone"])
+        shared = pytest.main(["-n", "2", "--dist", "worksteal", "--durations", "40", "-m", "not alone"])
         # a second pytest in this process would meet half-closed Qt and plugins: it gets its own
         alone = subprocess.run([sys.executable, "-m", "pytest", "-m", "alone"], check=False).returncode
         return int(shared) or alone

@@ -15,9 +15,7 @@ import psutil
 import pytest
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import read_pack
-from plucky_heron.project import Project
 from plucky_heron.rigs import board as board_module
 from plucky_heron.rigs import host as host_module
 from plucky_heron.rigs.board import BoardRig
@@ -25,7 +23,6 @@ from plucky_heron.rigs.datagrams import LOCK_STEP, pack_sensors
 from plucky_heron.rigs.faults import read_faults
 from plucky_heron.rigs.framing import stuffed
 from plucky_heron.rigs.rollout import Sample, roll_out
-from plucky_heron.runs.store import RunRow
 
 TOOLS = {"board": ("arm-none-eabi-gcc", "qemu-system-arm"), "arm64": ("aarch64-linux-gnu-gcc", "qemu-aarch64"), "arm32": ("arm-linux-gnueabihf-gcc", "qemu-arm")}  # fmt: skip
 
@@ -35,15 +32,6 @@ def need(rig: str) -> None:
     lacking = [tool for tool in TOOLS[rig] if shutil.which(tool) is None]
     if lacking:
         pytest.skip(f"{', '.join(lacking)} not installed")
-
-
-@pytest.fixture(scope="module")
-def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pack of the short run with the fixed-point form."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out, ("onnx", "c99", "fixed"))
-    return out
 
 
 @pytest.mark.parametrize("rig", ["board", "board-fixed", "arm64", "arm32"])

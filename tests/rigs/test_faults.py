@@ -9,14 +9,11 @@ import numpy as np
 import pytest
 
 from plucky_heron.errors import FileError
-from plucky_heron.handover.pack import write_pack
-from plucky_heron.project import Project
 from plucky_heron.rigs.datagrams import COUNTERS, Command, episode_mark, pack_sensors
 from plucky_heron.rigs.faults import ALL, MOST, Faults, FaultySensors, read_faults, read_map
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.link import Link
 from plucky_heron.rigs.rollout import Sample, fault_map, roll_out
-from plucky_heron.runs.store import RunRow
 
 
 class Echo:
@@ -69,15 +66,6 @@ def passed(faults: Faults, samples: int = 2000, sample_time: float = 0.02) -> tu
             got.append(command.sequence)
         found.append(got)
     return rig, found, link
-
-
-@pytest.fixture(scope="module")
-def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pack of the short run."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out)
-    return out
 
 
 def test_without_faults_each_sample_gets_its_command() -> None:

@@ -25,6 +25,7 @@ from plucky_heron.handover.forms.compiling import compile_c
 from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import read_pack
 from plucky_heron.project import Project
+from plucky_heron.rigs import loop
 from plucky_heron.rigs.datagrams import HOLDING, LOCK_STEP, RESTART, SAFE, Command, pack_sensors, unpack_command
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.rollout import roll_out
@@ -272,3 +273,20 @@ def test_a_rig_ends_with_its_starter_also_where_another_process_adopts_it(packed
         capture_output=True, text=True, timeout=300, env={**os.environ, "PYTHONPATH": source}, check=False,
     )  # fmt: skip
     assert done.stdout.strip() == said, done.stderr
+
+
+def test_a_computer_that_is_late_is_not_held_against_the_controller(
+    packed: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    honest, count = time.sleep, 0
+
+    def late(seconds: float) -> None:
+        nonlocal count
+        count += 1
+        honest(seconds + (0.12 if count % 10 == 0 else 0.0))  # more than two samples
+
+    monkeypatch.setattr(loop.time, "sleep", late)
+    result = roll_out(packed, episodes=1, watch=lambda sample: sample.index < 60)
+    assert result.stopped and result.samples == 61 and result.waited >= 6
+    assert result.missed < 0.5 * result.waited  # each of them was one before
+    assert result.summary()["waited"] == result.waited

@@ -15,24 +15,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import Pack, read_pack
-from plucky_heron.project import Project
 from plucky_heron.rigs.datagrams import HOLDING, LIMITED, LOCK_STEP, SAFE, STOP, Command, episode_mark, pack_sensors
 from plucky_heron.rigs.faults import read_faults
 from plucky_heron.rigs.plc import PlcRig
 from plucky_heron.rigs.registers import Scale
 from plucky_heron.rigs.rollout import roll_out
-from plucky_heron.runs.store import RunRow
-
-
-@pytest.fixture(scope="module")
-def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pack of the short run with the Structured Text."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out, ("onnx", "c99", "st"))
-    return out
 
 
 @pytest.fixture(scope="module")

@@ -22,24 +22,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from plucky_heron.errors import StateError
-from plucky_heron.handover.pack import write_pack
 from plucky_heron.handover.reading import read_pack
-from plucky_heron.project import Project
 from plucky_heron.rigs.datagrams import LIMITED, STOP
 from plucky_heron.rigs.framing import Frames, stuffed, unstuffed
 from plucky_heron.rigs.host import HostRig
 from plucky_heron.rigs.remote import check_address
 from plucky_heron.rigs.rollout import dry_run, roll_out
-from plucky_heron.runs.store import RunRow
-
-
-@pytest.fixture(scope="module")
-def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pack of the short run."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out)
-    return out
 
 
 class Device(threading.Thread):

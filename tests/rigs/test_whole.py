@@ -54,24 +54,6 @@ OWN: dict[str, type[OwnRig]] = {"host": HostRig, "plc": PlcRig}
 
 
 @pytest.fixture(scope="module")
-def packed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pack of the short run, as it is written without being asked for anything."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("pack") / "pack"
-    write_pack(project.folder, row, out, ("onnx", "c99", "st"))
-    return out
-
-
-@pytest.fixture(scope="module")
-def fixed(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The same with the fixed-point form."""
-    project, row = trained
-    out = tmp_path_factory.mktemp("fixed") / "pack"
-    write_pack(project.folder, row, out, ("onnx", "c99", "fixed"))
-    return out
-
-
-@pytest.fixture(scope="module")
 def wired(trained: tuple[Project, RunRow], tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The same with raw numbers, one of which turns over."""
     project, row = trained
@@ -126,9 +108,9 @@ def test_it_commands_what_the_policy_commands_inside(packed: Path, on: str) -> N
     assert [one["state"] for one in result["states"]] == ["on"]
 
 
-def test_without_a_floating_point_unit_it_does_what_the_fixed_point_form_can(fixed: Path) -> None:
+def test_without_a_floating_point_unit_it_does_what_the_fixed_point_form_can(packed: Path) -> None:
     need("board")
-    result = roll_out(fixed, "board-fixed", episodes=1, lock_step=True, whole=True).summary()
+    result = roll_out(packed, "board-fixed", episodes=1, lock_step=True, whole=True).summary()
     assert result["missed"] == 0 and result["counters"]["refused"] == 0
     assert 0.0 < result["command_difference"] < 2e-3 and result["drive_difference"] < 1e-6
     assert result["score"] == pytest.approx(result["score_inside"], abs=0.3)
@@ -292,7 +274,7 @@ def test_the_command_line_names_what_cannot_be(
     trained: tuple[Project, RunRow], packed: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     for more, said in (
-        (["--ask", "on", "--on", "fleet"], "leave --ask out"), (["--whole", "--on", "board-fixed"], "no fixed-point form"), (["--whole", "--on", "kettle"], "no rig"),
+        (["--ask", "on", "--on", "fleet"], "leave --ask out"), (["--whole", "--on", "kettle"], "no rig"),
         (["--ask", "fly"], "no such state"), (["--whole", "--map", "loss=0:30%:2"], "policy alone"),
     ):  # fmt: skip
         assert main(["rollout", str(packed), "--fast", "--episodes", "1", *more]) == 2

@@ -196,6 +196,10 @@ def rollout(
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
         f"largest command difference {answer['command_difference']:.1e} of the range",
     ]
+    if answer["waited"]:
+        lines.append(
+            f"this computer itself was late {answer['waited']} times: the plant's clock waited, none of these counts as missed"
+        )
     lines += _of_the_whole(answer) if whole else []
     if board := answer["footprint"]:
         share = board["assumed_seconds"] / result.sample_time

@@ -24,6 +24,8 @@ from plucky_heron.training.evaluation import EVALUATION_SEED
 Array = np.ndarray
 
 ROLLOUT_STREAM = "rollout"
+LATE = 0.25
+"""Share of a sample by which this computer may be late before the plant's clock waits for it."""
 _PATIENCE = 2.0
 """Seconds to wait for any sign in real time before the rig is given up."""
 
@@ -108,7 +110,7 @@ class Loop:
         result = self.result
         for found in (result.scores, result.successes, result.round_trips, result.recordings):
             found.clear()
-        result.samples = result.missed = result.late = result.not_finite = 0
+        result.samples = result.missed = result.late = result.waited = result.not_finite = 0
         result.difference = 0.0
 
     def make_safe(self) -> None:
@@ -171,6 +173,12 @@ class _RigDriver:
         due = self.began + self.index * period
         if not loop.lock_step:
             time.sleep(max(0.0, due - time.perf_counter()))
+            behind = time.perf_counter() - due
+            if (
+                behind > LATE * period
+            ):  # this computer was late, which says nothing of the controller: the plant's clock waits
+                self.began, due = self.began + behind, due + behind
+                result.waited += 1
         row = self.sensors.read(loop.side.values(batch, observations))
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
         flags |= LIMITED if loop.limited and not loop.whole else 0

@@ -28,6 +28,7 @@ def rig_lines(found: dict[str, Any]) -> list[tuple[str, str]]:
     lines = [
         ("on", f"{found['rig']}, {found['mode']}, {found['episodes']} episode{'s' if found['episodes'] > 1 else ''}"),
         ("samples", f"{found['samples']}, {found['missed'] or 'none'} missed"),
+        *([("this computer late", f"{found['waited']} times, the plant waited")] if found.get("waited") else []),
         ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
         ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
         ("commands differ", f"{found['command_difference']:.0e} of range at most"),

@@ -395,6 +395,18 @@ def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
     assert ends(card.chart)[1] - ends(card.chart)[0] > 0.005 * (whole[1] - whole[0])
     qtbot.mouseClick(card.all, LEFT)
     assert ends(card.chart) == whole and not card.all.isVisible()
+    qtbot.keyClick(card.chart, Qt.Key.Key_Plus)
+    view = card.chart.plot.viewport()
+    qtbot.mouseDClick(view, LEFT, pos=view.rect().center())
+    qtbot.mouseRelease(view, LEFT, pos=view.rect().center())  # which the double-click of the library leaves out
+    qtbot.waitUntil(lambda: ends(card.chart) == whole, timeout=60_000)  # and of the other chart
+    assert ends(card.second) == whole and not card.all.isVisible()
+    for first, second in (("terms", "endings"), ("endings", "success"), ("success", "terms")):
+        card.quantity.setCurrentIndex(card.quantity.findData(first))
+        card.beneath.setCurrentIndex(card.beneath.findData(second))
+        assert ends(card.chart) == ends(card.second), (first, second)
+    card.quantity.setCurrentIndex(card.quantity.findData("success"))
+    card.beneath.setCurrentIndex(card.beneath.findData("kl"))
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "two.png"), ""))
     press(qtbot, window.station, "save the chart")
     assert (tmp_path / "two.png").stat().st_size > 500 and (tmp_path / "two-2.png").stat().st_size > 500

@@ -7,6 +7,7 @@ import threading
 import time
 import tomllib
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -23,6 +24,7 @@ from shiboken6 import isValid
 from plucky_heron.analysis.machines.facts import derived_facts
 from plucky_heron.analysis.machines.part_numbers import part_numbers
 from plucky_heron.desktop.bench.playback import Playback
+from plucky_heron.desktop.charts.curves import stood_apart
 from plucky_heron.desktop.charts.strip_recorder import Ledger, StripRecorder, nice_range, traces_of, usual_names
 from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, Mark, QuantityField
 from plucky_heron.desktop.jobs import Job
@@ -30,7 +32,7 @@ from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.picture.projection import Frame, convex_hull, outline_points
 from plucky_heron.desktop.picture.scene import Scene
 from plucky_heron.desktop.stations.compare.model import comparison_words
-from plucky_heron.desktop.stations.handover.station import RoundTrips
+from plucky_heron.desktop.stations.handover.rig_card import RoundTrips
 from plucky_heron.desktop.stations.machine.ladder import JointLadder
 from plucky_heron.desktop.stations.proving.model import verdict
 from plucky_heron.desktop.theme import FORESHORE, NIGHT_TIDE, Theme
@@ -471,3 +473,14 @@ def test_springs_rods_and_pins_are_painted_where_they_hold(
     assert all(painted(one + share * (two - one)) for share in (0.1, 0.5, 0.9))
     assert painted(frames["coupler"] @ [open_end, 0, 0, 1.0]) and painted(frames["rocker"] @ [0.25, 0, 0, 1.0])
     assert not painted(np.array([0.0, 0, 0.8]))
+
+
+@given(st.lists(st.floats(-50.0, 150.0), min_size=1, max_size=14), st.floats(0.1, 40.0))
+def test_words_stand_apart_and_in_sight(values: list[float], apart: float) -> None:
+    values = sorted(min(max(v, 0.0), 100.0) for v in values)
+    places = stood_apart(values, apart, 0.0, 100.0)
+    room = min(apart, 100.0 / (len(values) - 1)) if len(values) > 1 else apart
+    assert all(b - a >= room * 0.999 for a, b in pairwise(places))
+    assert places[0] >= -1e-9 and places[-1] <= 100.0 + 1e-9
+    if all(b - a >= room for a, b in pairwise(values)):
+        assert places == values  # nothing is moved that need not be

@@ -376,20 +376,20 @@ def test_other_forms_and_rigs_with_faults_and_the_rig_s_delay_into_the_task(
     folder = station._folder()
     assert (folder / "policy.st").is_file() and '"kind": "hold"' in (folder / "pack.json").read_text()
     assert station.extra["st"].isChecked() and not station.extra["fmu"].isChecked()
-    station.which.setCurrentIndex(station.which.findData("plc"))
-    station.faults.setText("loss=10")
+    station.rig.which.setCurrentIndex(station.rig.which.findData("plc"))
+    station.rig.faults.setText("loss=10")
     qtbot.mouseClick(station.roll, LEFT)
     assert "between 0 and 1" in bench.trouble
-    station.faults.setText("loss=10%")
+    station.rig.faults.setText("loss=10%")
     station.mode.setCurrentIndex(1)
     qtbot.mouseClick(station.roll, LEFT)
     settled(qtbot, trained_window)
-    shown = [w.text() for w in station.rig_rows.findChildren(QLabel)]
+    shown = [w.text() for w in station.rig.rows.findChildren(QLabel)]
     assert any("plc, lock-step" in text for text in shown) and any("lost" in text for text in shown)
     assert bench.playback.ghosts and bench.playback.ghosts[0].driver == "inside"
-    assert not station.take.isVisible()
-    station._show_delay({"mode": "real time", "round_trip_ms": {"median": 12.34}})
-    assert station.take.isVisible() and "12.3 ms" in station.slower.text()
-    qtbot.mouseClick(station.take, LEFT)
+    assert not station.rig.take.isVisible()
+    station.rig._show_delay({"mode": "real time", "round_trip_ms": {"median": 12.34}})
+    assert station.rig.take.isVisible() and "12.3 ms" in station.rig.slower.text()
+    qtbot.mouseClick(station.rig.take, LEFT)
     qtbot.waitUntil(lambda: bench.problem.task.timing.dead_time == pytest.approx(0.0123), timeout=60_000)
     path.write_text(before)  # other tests have this project, too

@@ -127,10 +127,10 @@ def _style(t: Theme) -> str:
     QPushButton#tool:hover {{ border-color: {t.rule}; }}
     QPushButton#tool:focus {{ border: 2px solid {t.tide}; padding: 1px; }}
     QPushButton#tool:checked {{ background: {t.faint}; }}
-    QLineEdit, QComboBox {{ background: {t.faint}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 4px; padding: 2px 6px; }}
-    QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.tide}; padding: 1px 5px; background: {t.card}; }}
+    QLineEdit, QComboBox {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 4px; padding: 2px 6px; }}
+    QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.tide}; padding: 1px 5px; }}
+    QLineEdit:disabled, QComboBox:disabled {{ background: {t.faint}; color: {t.soft}; }}
     QLineEdit[wrong="true"] {{ border: 2px solid {t.rust}; padding: 1px 5px; }}
-    QComboBox {{ background: {t.card}; }}
     QComboBox {{ padding-right: 18px; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: none; }}

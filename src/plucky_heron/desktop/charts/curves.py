@@ -44,6 +44,8 @@ class _ValueAxis(pg.AxisItem):  # type: ignore[misc]
         return [f"{v:g}".replace("-", "−") for v in values]
 
 
+WORD = 16.0
+"""Height of a word beside a line (px)."""
 ZOOM_LIMIT = 0.01
 """The smallest share of the horizontal axis that can be looked at."""
 MOST_POINTS = 300
@@ -55,6 +57,20 @@ def thinned(course: Sequence[Evaluation]) -> Sequence[Evaluation]:
     if len(course) <= MOST_POINTS:
         return course
     return [course[k] for k in np.unique(np.linspace(0, len(course) - 1, MOST_POINTS).astype(int))]
+
+
+def stood_apart(values: Sequence[float], apart: float, low: float, high: float) -> list[float]:
+    """Rising values moved as little as it takes to stand `apart` from each other between `low` and `high`; closer where there is no room."""
+    if len(values) > 1:
+        apart = min(apart, (high - low) / (len(values) - 1))
+    places = [float(v) for v in values]
+    for k in range(1, len(places)):
+        places[k] = max(places[k], places[k - 1] + apart)
+    top = high
+    for k in reversed(range(len(places))):
+        places[k] = min(places[k], top)
+        top = places[k] - apart
+    return places
 
 
 class CurveChart(QWidget):
@@ -273,15 +289,14 @@ class CurveChart(QWidget):
     def named(self, x: Sequence[float], parts: Mapping[str, Sequence[float]], low: float, high: float) -> None:
         """Lines that are named at their ends, in styles of their own; words that would lie on each other stand apart."""
         t, steps = theme(), np.asarray(x, dtype=float)
-        taken: list[float] = []
         order = sorted(parts, key=lambda name: parts[name][-1])
-        apart = 0.055 * max(high - low, 1e-9)
+        tall = self.plot.getViewBox().height() or 260.0
+        apart = WORD / tall * max(high - low, 1e-9)
         for number, name in enumerate(parts):
             pen = pg.mkPen(t.color(SERIES[number % len(SERIES)]), width=1.8, style=pen_style(number))
             self._curve(steps, parts[name], pen)
-        for name in order:
-            y = max([float(parts[name][-1]), *([taken[-1] + apart] if taken else [])])
-            taken.append(y)
+        places = stood_apart([float(parts[name][-1]) for name in order], apart, low, high)
+        for name, y in zip(order, places, strict=True):
             self.text(f" {name}", float(steps[-1]), y, anchor=(0, 0.5))
 
     def dots(self, points: Sequence[tuple[float, float]], colour: object, ring: bool = False) -> None:

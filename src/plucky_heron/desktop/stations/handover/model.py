@@ -31,14 +31,14 @@ def rig_lines(found: dict[str, Any]) -> list[tuple[str, str]]:
         *([("this computer late", f"{found['waited']} times, the plant waited")] if found.get("waited") else []),
         ("round trip", f"{trip['median']:.2f} ms, worst {trip['max']:.2f}"),
         ("score", f"here {found['score']:.2f}, inside {found['score_inside']:.2f}"),
-        ("commands differ", f"{found['command_difference']:.0e} of range at most"),
+        ("commands differ", _share(found["command_difference"])),
         ("damaged, late, lost", " · ".join(str(found["counters"].get(k, 0)) for k in ("damaged", "late", "lost"))),
     ]
     if found.get("whole"):
         faults = sorted({one["reason"] for one in found["states"] if one["state"] == "fault"})
         lines[0] = ("whole controller on", lines[0][1])
         lines[-1:] = [
-            ("drives differ", f"{found['drive_difference']:.0e} of range at most"),
+            ("drives differ", _share(found["drive_difference"])),
             ("refused, held", " · ".join(str(found["counters"].get(k, 0)) for k in ("refused", "held"))),
             *([("in fault", ", ".join(faults))] if faults else []),
         ]
@@ -62,3 +62,7 @@ def rig_lines(found: dict[str, Any]) -> list[tuple[str, str]]:
             ("controller", " · ".join(f"{count} {what}" for what, count in found["counters"].items() if count)),
         ]
     return lines
+
+
+def _share(difference: float) -> str:
+    return f"{difference:.0e} of range at most" if difference else "not at all"

@@ -7,9 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.charts.strip_recorder import StripRecorder
@@ -28,20 +26,16 @@ from plucky_heron.desktop.forms.widgets import (
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.stations.base import Station
-from plucky_heron.desktop.stations.handover import model
-from plucky_heron.desktop.stations.handover.faults_sheet import FaultsSheet
 from plucky_heron.desktop.stations.handover.fleet_sheet import FleetSheet
-from plucky_heron.desktop.theme import font, theme
+from plucky_heron.desktop.stations.handover.rig_card import RigCard
 from plucky_heron.errors import HeronError
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.equality import VECTORS
 from plucky_heron.handover.forms.catalogue import ALWAYS, TOLERANCE, TOLERANCES
 from plucky_heron.handover.pack import HOLD_TIME, write_pack
 from plucky_heron.handover.reading import Pack, read_pack
-from plucky_heron.rigs.datagrams import ASKS
-from plucky_heron.rigs.faults import ALL, MOST, read_faults
-from plucky_heron.rigs.rollout import RIGS, ROLLOUT_STREAM, RolloutResult, Sample, roll_out
-from plucky_heron.rigs.sides import WHOLE_RIGS, Asking
+from plucky_heron.rigs.faults import read_faults
+from plucky_heron.rigs.rollout import ROLLOUT_STREAM, RolloutResult, Sample, roll_out
 from plucky_heron.runs.results import PACK, PROOF, ROLLOUT
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
@@ -55,62 +49,8 @@ FORM_WORDS = {
 }  # fmt: skip
 EXTRA = {"fixed": "fixed point", "st": "Structured Text", "fmu": "FMU"}
 """Forms that are not in every pack."""
-RIG_WORDS = {
-    "host": "host", "arm64": "ARM Linux, 64 bits", "arm32": "ARM Linux, 32 bits", "board": "board, Cortex-M4F", "board-fixed": "board, fixed point", "plc": "soft controller (PLC)",
-}  # fmt: skip
-RIG_DOES = {
-    "host": "own process, the pack's C, UDP on loopback", "arm64": "the same C for ARM, under an emulator of its instructions", "arm32": "the same C for ARM, under an emulator of its instructions",
-    "board": "the pack's firmware without an operating system, emulated, over its serial line", "board-fixed": "the firmware with the fixed-point form, no floating-point unit used",
-    "plc": "the pack's Structured Text in a scan cycle, Modbus registers of 16 bits",
-}  # fmt: skip
-
-
 COMMISSIONING_TIME = 600.0
 """Seconds that the machine may stand while the states are gone through by hand."""
-
-
-class RoundTrips(QWidget):
-    """How long answers took, against the sample time."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.trips: list[float] = []
-        self.sample = 0.02
-        self.setMinimumHeight(70)
-        self.setAccessibleName("round trips")
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """A histogram on a logarithmic axis."""
-        painter = QPainter(self)
-        t = theme()
-        painter.setFont(font(11))
-        painter.setPen(t.color("soft"))
-        if not self.trips:
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "round trips are counted while a rollout runs")
-            return
-        low, high = 1e-5, max(self.sample * 1.6, max(self.trips))
-        bins = np.geomspace(low, high, 40)
-        counts, _ = np.histogram(np.clip(self.trips, low, high), bins)
-        base, top = self.height() - 16.0, 14.0
-
-        def x(seconds: float) -> float:
-            return 4 + (self.width() - 8) * float(np.log(seconds / low) / np.log(high / low))
-
-        painter.drawText(QRectF(0, 0, self.width(), 13), Qt.AlignmentFlag.AlignLeft, "round trips")
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.color("tide", 0.7))
-        for count, a, b in zip(counts, bins, bins[1:], strict=False):
-            height = (base - top) * count / counts.max()
-            painter.drawRect(QRectF(x(a) + 0.5, base - height, x(b) - x(a) - 1, height))
-        painter.setPen(QPen(t.color("ink"), 1))
-        painter.drawLine(QPointF(4, base), QPointF(self.width() - 4, base))
-        painter.setPen(QPen(t.color("ink"), 1.5, Qt.PenStyle.DashLine))
-        painter.drawLine(QPointF(x(self.sample), top), QPointF(x(self.sample), base))
-        painter.setPen(t.color("soft"))
-        for seconds, text in ((1e-4, "0.1 ms"), (1e-3, "1 ms"), (self.sample, f"{1000 * self.sample:g}, the sample")):
-            width = 90
-            place = QRectF(min(x(seconds) - width / 2, self.width() - width), base + 1, width, 14)
-            painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
 
 
 class HandoverStation(Station):
@@ -121,8 +61,6 @@ class HandoverStation(Station):
         self.samples: list[Sample] = []
         self._drawn: object = None
         self.result: RolloutResult | None = None
-        self.measured = 0.0
-        """Median round trip of the last rollout in real time (s)."""
         self.shown_problem: Problem | None = None
         grid = QGridLayout(self)
         grid.setContentsMargins(16, 10, 16, 14)
@@ -165,53 +103,7 @@ class HandoverStation(Station):
         self.forms.body.addWidget(label("FILES", "caption"))
         self.file_rows = Rows((1,), spacing=1)
         self.forms.body.addWidget(scrolled(self.file_rows), 1)
-        self.rig = Card("Rig", "simulated controller")
-        which = QHBoxLayout()
-        self.which = Choice("rig")
-        for name in RIGS:
-            self.which.addItem(RIG_WORDS[name], name)
-        self.faults = QLineEdit()
-        self.faults.setAccessibleName("faults on the way")
-        self.faults.setPlaceholderText("faults, such as loss=5%")
-        self.faults.setToolTip(f"apart by commas: {', '.join(MOST)}; for some of everything: {ALL}")
-        which.addWidget(self.which, 1)
-        which.addWidget(self.faults, 1)
-        self.slide = button("…", self.set_faults, "tool", "faults by sliders")
-        which.addWidget(self.slide)
-        self.rig.body.addLayout(which)
-        asked = QHBoxLayout()
-        self.what = Choice("what runs on the rig")
-        self.what.addItem("policy alone", False)
-        self.what.addItem("whole controller", True)
-        self.what.setToolTip("the whole controller: signals in, values of drives out, with its guards and states")
-        self.ask = Choice("state that is asked for")
-        for state in ASKS:
-            self.ask.addItem(state, state)
-        self.ask.setCurrentIndex(ASKS.index("on"))
-        self.ask.setToolTip("may be changed while it runs; started with another than on, the machine stands")
-        self.ask_label = label("ask for", "soft")
-        asked.addWidget(self.what, 1)
-        asked.addWidget(self.ask_label)
-        asked.addWidget(self.ask, 1)
-        self.rig.body.addLayout(asked)
-        self.what.currentIndexChanged.connect(self._choose_what)
-        self.which.currentIndexChanged.connect(self._choose_what)
-        self.ask.currentIndexChanged.connect(self._ask_for)
-        self.asking = Asking()
-        self.slower = label("", "wrong", wrap=True)
-        self.take = button("Take it into the task", self.take_delay, "", "take the rig's dead time into the task")
-        self.slower.hide()
-        self.take.hide()
-        self.running, self.state = label("", "strong"), label("", "strong")
-        self.fault = label("", "wrong", wrap=True)
-        for told in (self.running, self.state, self.fault):
-            self.rig.body.addWidget(told)
-        self.rig_rows = Rows((4, 5), spacing=2)
-        self.rig.body.addWidget(self.rig_rows)
-        self.trips = RoundTrips()
-        self.rig.body.addWidget(self.slower)
-        self.rig.body.addWidget(self.take)
-        self.rig.body.addWidget(self.trips, 1)
+        self.rig = RigCard(bench)
         self.drawing = Drawing(bench.playback)
         picture = bare_card(self.drawing, "drawing")
         strip = bare_card(StripRecorder(bench.playback), "strip recorder")
@@ -240,25 +132,10 @@ class HandoverStation(Station):
             grid.setColumnStretch(column, stretch)
         grid.setRowStretch(0, 52)
         grid.setRowStretch(1, 48)
-        self._choose_what()
         bench.problem_changed.connect(self.later)
         bench.runs_changed.connect(self.later)
         bench.results_changed.connect(self.later)
         self.refresh()
-
-    def _choose_what(self) -> None:
-        """States are of the whole controller, which not every rig can run."""
-        possible = str(self.which.currentData()) in WHOLE_RIGS
-        self.what.setEnabled(possible)
-        if not possible:
-            self.what.setCurrentIndex(0)
-        whole = bool(self.what.currentData())
-        self.ask.setVisible(whole)
-        self.ask_label.setVisible(whole)
-
-    def _ask_for(self) -> None:
-        """Also of the controller that is at work."""
-        self.asking.ask = str(self.ask.currentData())
 
     def _pack(self) -> dict[str, Any] | None:
         bench = self.bench
@@ -342,57 +219,12 @@ class HandoverStation(Station):
         self.promise.setText(f"Missing input: hold {1000 * HOLD_TIME:g} ms, then the safe command. {proved}")
 
     def _show_rig(self) -> None:
-        last = self.samples[-1].state if self.samples else ""
-        self.running.setVisible(bool(self.samples))
-        self.state.setVisible(bool(last) and last != "fault")
-        self.fault.setVisible(last == "fault")
-        if not self.samples or self.rig_rows.count:
-            self.rig_rows.clear()
-        row = self.bench.row()
-        found = None
+        row, found = self.bench.row(), None
         if row is not None and not self.samples:
             found = self.bench.store.last_result(row.id, ROLLOUT)
         if self.result is not None and not self.samples and (self.result.faults or self.result.whole):
             found = self.result.summary()
-        self._show_delay(found)
-        if self.samples:
-            missed = sum(s.round_trip is None for s in self.samples)
-            self.running.setText(f"running, sample {len(self.samples)}, {missed} missed")
-            state, reason = self.samples[-1].state, self.samples[-1].reason
-            for told in (self.state, self.fault):
-                told.setText(f"in state {state}: {reason}" if reason else f"in state {state}")
-            self.trips.trips = [s.round_trip for s in self.samples if s.round_trip]
-        elif found is None:
-            self.rig_rows.add_wide(label(RIG_DOES[str(self.which.currentData())], "soft", wrap=True))
-        else:
-            lines = model.rig_lines(found)
-            for title, text in lines:
-                self.rig_rows.add(label(title, "soft"), ElidedLabel(text, ""))
-            if self.result is not None:
-                self.trips.trips = self.result.round_trips
-        if self.bench.problem is not None:
-            self.trips.sample = self.bench.problem.sample_time
-        self.trips.update()
-
-    def _show_delay(self, found: dict[str, Any] | None) -> None:
-        """Whether the rig was slower than the task assumes, and the way to tell it."""
-        problem = self.bench.problem
-        median = 1e-3 * found["round_trip_ms"]["median"] if found is not None and found["mode"] == "real time" else 0.0
-        assumed = problem.task.timing.dead_time if problem is not None else 0.0
-        slower = problem is not None and median > assumed + max(0.001, 0.1 * problem.sample_time)
-        self.measured = median
-        self.slower.setText(
-            f"the rig takes {1e3 * median:.3g} ms, the task assumes {1e3 * assumed:g} ms" if slower else ""
-        )
-        self.slower.setVisible(slower)
-        self.take.setVisible(slower)
-
-    def take_delay(self) -> None:
-        """Write the rig's median round trip into the task as its dead time."""
-        told = f"{1e3 * self.measured:.3g} ms"
-        wrong = self.bench.edit("tasks", ["timing", "dead_time"], told, f"dead time: {told}, as measured on the rig")
-        if wrong:
-            self.bench.say(wrong)
+        self.rig.show_rollout(self.samples, found, self.result)
 
     def choose_wiring(self) -> None:
         """Choose the file of the wiring; none takes it away again."""
@@ -414,12 +246,6 @@ class HandoverStation(Station):
             lambda _: write_pack(project, row, folder, forms, safe, wiring=wiring),
             lambda _: None,
         )
-
-    def set_faults(self) -> None:
-        """Open the sheet of sliders; the field follows."""
-        self.faults_sheet = FaultsSheet(self.faults.text(), self)
-        self.faults_sheet.changed.connect(self.faults.setText)
-        self.faults_sheet.open()
 
     def _readable(self, folder: Path) -> Pack | None:
         """The pack, where it is whole and may be run here; else what is wrong is said."""
@@ -447,9 +273,8 @@ class HandoverStation(Station):
         if row is None or folder is None:
             return
         lock_step, project = bool(self.mode.currentData()), bench.project.folder
-        rig, whole = str(self.which.currentData()), bool(self.what.currentData())
-        self.asking = Asking(str(self.ask.currentData()))
-        asking, before = self.asking, None
+        rig, whole = self.rig.rig, self.rig.whole
+        asking, before = self.rig.begin(), None
         if whole and asking.ask != "on":  # it is commissioned by hand, for as long as that takes
             before = asking
             before.lasts = COMMISSIONING_TIME
@@ -457,7 +282,7 @@ class HandoverStation(Station):
         if pack is None:
             return
         try:
-            faults = read_faults(self.faults.text())
+            faults = read_faults(self.rig.faults.text())
             problem = pack.problem()
         except HeronError as error:
             bench.say(str(error))
@@ -511,9 +336,7 @@ class HandoverStation(Station):
             return
         problem = self.shown_problem
         recording = live_recording(problem, self.samples)
-        self.bench.playback.show(
-            problem, recording, f"rig {self.which.currentData()} · start {sample.episode} · running"
-        )
+        self.bench.playback.show(problem, recording, f"rig {self.rig.rig} · start {sample.episode} · running")
         self._show_rig()
 
 

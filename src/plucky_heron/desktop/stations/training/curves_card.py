@@ -54,7 +54,7 @@ class CurvesCard(Card):
             )
         self.chart.zoomed.connect(lambda ends: self._zoomed(self.second, ends))
         self.second.zoomed.connect(lambda ends: self._zoomed(self.chart, ends))
-        self._span, self.told = 1.0, ""
+        self._span, self._room, self.told = 1.0, 1.08, ""
         self.shown: dict[str, list[tuple[int, list[Evaluation]]]] = {}
         """What each figure in sight is drawn from, by seed."""
         self.body.addWidget(self.chart, 1)
@@ -207,6 +207,8 @@ class CurvesCard(Card):
         budget = max([r.budget for r in rows], default=self.bench.recipe.steps if self.bench.recipe else 1)
         ends = [c[-1].step for c in model.against(courses, along) if c]
         self._span = float(budget if along == "steps" else max(ends, default=1))
+        # words stand behind the ends of reward terms; two charts share an axis
+        self._room = 1.22 if model.TERMS in (first, second) else 1.08
         self._draw(self.chart, first, along, over, rows, courses)
         self.second.setVisible(bool(second))
         self.below.setVisible(bool(second))
@@ -236,7 +238,7 @@ class CurvesCard(Card):
         lines = bench.lines(quantity) if quantity in ("success", "score") else []
         values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
         low, high = model.limits(values, quantity)
-        chart.set_range(steps * 1.08, low, high)
+        chart.set_range(steps * self._room, low, high)
         if quantity in HEALTH_FIGURES:
             chart.band(HEALTH_FIGURES[quantity].low, HEALTH_FIGURES[quantity].high)
             courses = [c[1:] for c in courses]  # before the first update there is no health
@@ -267,9 +269,9 @@ class CurvesCard(Card):
         x = [float(e.step) for e in course][: len(found)]
         end = self._span if self.beneath.currentData() else x[-1]  # two charts share an axis
         if quantity == model.ENDINGS:
-            chart.set_range(end * 1.08, 0.0, 1.02)
+            chart.set_range(end * self._room, 0.0, 1.02)
             chart.stack(x, parts)
             return
         low, high = model.limits([v for values in parts.values() for v in values], quantity)
-        chart.set_range(max(end * 1.08, x[-1] * 1.2), low, high)
+        chart.set_range(end * self._room, low, high)
         chart.named(x, parts, low, high)

@@ -483,4 +483,17 @@ def test_words_stand_apart_and_in_sight(values: list[float], apart: float) -> No
     assert all(b - a >= room * 0.999 for a, b in pairwise(places))
     assert places[0] >= -1e-9 and places[-1] <= 100.0 + 1e-9
     if all(b - a >= room for a, b in pairwise(values)):
-        assert places == values  # nothing is moved that need not be
+        assert places == pytest.approx(values, abs=1e-9)  # nothing is moved that need not be
+
+
+def test_a_choice_that_does_not_fit_is_said_whole(qtbot: QtBot) -> None:
+    choice = Choice("what")
+    qtbot.addWidget(choice)
+    choice.addItems(["short", "a choice of very many words"])
+    choice.resize(120, 26)
+    choice.show()
+    choice.grab()
+    assert choice.toolTip() == ""
+    choice.setCurrentIndex(1)
+    choice.grab()
+    assert choice.toolTip() == "a choice of very many words"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
@@ -61,16 +62,14 @@ def thinned(course: Sequence[Evaluation]) -> Sequence[Evaluation]:
 
 def stood_apart(values: Sequence[float], apart: float, low: float, high: float) -> list[float]:
     """Rising values moved as little as it takes to stand `apart` from each other between `low` and `high`; closer where there is no room."""
-    if len(values) > 1:
-        apart = min(apart, (high - low) / (len(values) - 1))
-    places = [float(v) for v in values]
-    for k in range(1, len(places)):
-        places[k] = max(places[k], places[k - 1] + apart)
-    top = high
-    for k in reversed(range(len(places))):
-        places[k] = min(places[k], top)
-        top = places[k] - apart
-    return places
+    from scipy.optimize import isotonic_regression
+
+    count = len(values)
+    apart = min(apart, (high - low) / max(count - 1, 1))
+    steps = apart * np.arange(count)
+    # rising by at least a step is not falling once the steps are taken off: least squares under an order (Barlow and others 1972)
+    free = isotonic_regression(np.asarray(values, dtype=float) - steps).x
+    return [float(y) for y in np.clip(free, low, high - steps[-1]) + steps]
 
 
 class CurveChart(QWidget):
@@ -121,6 +120,8 @@ class CurveChart(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.plot.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         item.vb.sigRangeChangedManually.connect(lambda _: self._chosen(tuple(item.vb.viewRange()[0])))
+        self._words: tuple[float, list[tuple[float, Any, Any]], float, float] | None = None
+        self.plot.getViewBox().sigResized.connect(self._place_words)
         self.plot.scene().sigMouseMoved.connect(self._moved)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
 
@@ -199,7 +200,7 @@ class CurveChart(QWidget):
     def clear(self) -> None:
         """An empty chart."""
         self.plot.clear()
-        self.rule = None
+        self.rule = self._words = None
 
     def set_range(self, steps: float, low: float, high: float) -> None:
         """What is in sight."""
@@ -252,10 +253,14 @@ class CurveChart(QWidget):
         ):
             self.text("worst", float(spread.worst_steps[-1]), float(spread.worst[-1]), anchor=(0, 0.5))
 
-    def _curve(self, steps: Sequence[float] | np.ndarray, values: Sequence[float] | np.ndarray, pen: object) -> None:
+    def _curve(
+        self, steps: Sequence[float] | np.ndarray, values: Sequence[float] | np.ndarray, pen: object
+    ) -> pg.PlotCurveItem:
         """A line; the plain item, several times cheaper than the one with symbols."""
         x, y = np.asarray(steps, dtype=float), np.asarray(values, dtype=float)
-        self.plot.addItem(pg.PlotCurveItem(x, y, pen=pen, antialias=True))
+        item = pg.PlotCurveItem(x, y, pen=pen, antialias=True)
+        self.plot.addItem(item)
+        return item
 
     def curve(self, steps: np.ndarray, values: np.ndarray, colour: object, width: float, dashed: bool = False) -> None:
         """A line of its own colour."""
@@ -289,15 +294,25 @@ class CurveChart(QWidget):
     def named(self, x: Sequence[float], parts: Mapping[str, Sequence[float]], low: float, high: float) -> None:
         """Lines that are named at their ends, in styles of their own; words that would lie on each other stand apart."""
         t, steps = theme(), np.asarray(x, dtype=float)
-        order = sorted(parts, key=lambda name: parts[name][-1])
-        tall = self.plot.getViewBox().height() or 260.0
-        apart = WORD / tall * max(high - low, 1e-9)
+        words = []
         for number, name in enumerate(parts):
             pen = pg.mkPen(t.color(SERIES[number % len(SERIES)]), width=1.8, style=pen_style(number))
             self._curve(steps, parts[name], pen)
-        places = stood_apart([float(parts[name][-1]) for name in order], apart, low, high)
-        for name, y in zip(order, places, strict=True):
-            self.text(f" {name}", float(steps[-1]), y, anchor=(0, 0.5))
+            end = float(parts[name][-1])
+            words.append((end, self._curve(steps[-1:], [end], pen), self.text(name, 0.0, end, anchor=(0, 0.5))))
+        self._words = (float(steps[-1]), sorted(words, key=lambda word: word[0]), low, high)
+        self._place_words()
+
+    def _place_words(self) -> None:
+        """Words at the ends of lines, as high as the chart is tall; each led to by the end of its line."""
+        if self._words is None:
+            return
+        last, words, low, high = self._words
+        apart = WORD / max(self.plot.getViewBox().height(), WORD) * max(high - low, 1e-9)
+        places = stood_apart([end for end, _, _ in words], apart, low, high)
+        for (end, lead, text), y in zip(words, places, strict=True):
+            lead.setData([last, 1.02 * last], [end, y])
+            text.setPos(1.02 * last, y)
 
     def dots(self, points: Sequence[tuple[float, float]], colour: object, ring: bool = False) -> None:
         """Dots, or rings."""
@@ -325,7 +340,7 @@ class CurveChart(QWidget):
         for names, value in groups:
             self.plot.addItem(pg.InfiniteLine(value, angle=0, pen=pen))
             # words of lines that lie close stand beside each other
-            rest = 0.6 if value - low < 0.33 * span else 0.0  # where curves seldom are
+            rest = 0.4 if value - low < 0.33 * span else 0.0  # where curves seldom are
             place = (place + 0.3) % 0.9 if value - before < 0.09 * span else rest
             self.text(
                 f"{', '.join(names)} {show_value(self.quantity, value)}",
@@ -335,12 +350,15 @@ class CurveChart(QWidget):
             )
             before = value
 
-    def text(self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)) -> None:
+    def text(
+        self, text: str, x: float, y: float, bold: bool = False, anchor: tuple[float, float] = (0, 0)
+    ) -> pg.TextItem:
         """A word beside a line."""
         item = pg.TextItem(text, color=theme().color("ink"), anchor=anchor)
         item.setFont(font(12, bold=bold))
         item.setPos(x, y)
         self.plot.addItem(item)
+        return item
 
     def band(self, low: float | None, high: float | None) -> None:
         """Where a health figure lies in healthy runs."""

@@ -16,6 +16,9 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QStyle,
+    QStyleOptionComboBox,
+    QStylePainter,
     QVBoxLayout,
     QWidget,
 )
@@ -247,10 +250,20 @@ class Choice(QComboBox):
         super().__init__()
         self.setAccessibleName(name)
         self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self._cut = ""
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """The field and its chevron."""
-        super().paintEvent(event)
+        """The field and its chevron; a choice that does not fit is cut with a sign, and said whole by its tooltip."""
+        field, option = QStylePainter(self), QStyleOptionComboBox()
+        self.initStyleOption(option)
+        field.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        whole, room = option.currentText, self.width() - 44  # of the style: paddings and the chevron
+        option.currentText = self.fontMetrics().elidedText(whole, Qt.TextElideMode.ElideRight, room)
+        field.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
+        field.end()
+        if option.currentText != whole and self.toolTip() in ("", self._cut):
+            self._cut = whole
+            self.setToolTip(whole)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(theme().color("soft"), 1.6))

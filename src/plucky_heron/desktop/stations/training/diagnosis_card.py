@@ -45,6 +45,7 @@ class DiagnosisCard(Card):
         self.rows = Rows((0, 1, 0), spacing=3)
         self.body.addWidget(scrolled(self.rows), 1)
         self._of: object = None
+        self._batch: set[int] = set()
         self._job: Job | None = None
         self._again: list[RunRow] | None = None
 
@@ -64,6 +65,12 @@ class DiagnosisCard(Card):
 
     def _begin(self, runs: list[RunRow]) -> None:
         folder = self.bench.project.folder
+        batch = {r.batch for r in runs}
+        if (
+            batch != self._batch
+        ):  # of another batch nothing of this one holds; of the same one it stands until more is known
+            self._batch = batch
+            self._show([], 0, "looking at these runs …")
         # while runs are at work both cores are theirs: the task is measured for what fits it afterwards
         measure = not any(r.alive for r in runs)
 

@@ -113,6 +113,7 @@ class SeedBars(QWidget):
             if painter.fontMetrics().horizontalAdvance(kept) > width - 20:  # many seeds: whole points
                 kept = kept.replace(" %", "").partition(".")[0]
             painter.setPen(t.color("ink"))
-            painter.drawText(
-                QRectF(x + 18, 18, width - 20, 16), Qt.AlignmentFlag.AlignVCenter, row.state if wrong else kept
-            )
+            said = row.state if wrong else kept
+            # where it does not fit under its bar it begins further left
+            left = min(18.0, max(0.0, width - 3 - painter.fontMetrics().horizontalAdvance(said)))
+            painter.drawText(QRectF(x + left, 18, width - left, 16), Qt.AlignmentFlag.AlignVCenter, said)

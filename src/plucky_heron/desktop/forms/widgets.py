@@ -257,8 +257,11 @@ class Choice(QComboBox):
         field, option = QStylePainter(self), QStyleOptionComboBox()
         self.initStyleOption(option)
         field.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
-        whole, room = option.currentText, self.width() - 44  # of the style: paddings and the chevron
-        option.currentText = self.fontMetrics().elidedText(whole, Qt.TextElideMode.ElideRight, room)
+        part = QStyle.SubControl.SC_ComboBoxEditField
+        room = self.style().subControlRect(QStyle.ComplexControl.CC_ComboBox, option, part, self).width()
+        whole = option.currentText
+        if self.fontMetrics().horizontalAdvance(whole) > room:
+            option.currentText = self.fontMetrics().elidedText(whole, Qt.TextElideMode.ElideRight, room)
         field.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
         field.end()
         if option.currentText != whole and self.toolTip() in ("", self._cut):

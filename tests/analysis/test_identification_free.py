@@ -178,3 +178,19 @@ def test_angles_may_go_round(lifter: Model, tmp_path: Path) -> None:
     log = read_log(path, lifter)
     steps = np.diff(ways(lifter, log.position)[:, 5])
     assert (steps > 0.0).all() and steps.max() < 0.08 and "uneven" in log.notes[0]
+
+
+def test_the_sign_of_a_quaternion_means_nothing(lifter: Model, tmp_path: Path) -> None:
+    """Also where it changes from sample to sample and stamps are uneven, so that it is drawn on another clock."""
+    path = written(lifter, tmp_path / "log.csv", 2, "quaternion", "none")
+    names = path.read_text().partition("\n")[0]
+    table = np.loadtxt(path, delimiter=",", skiprows=1)
+    table[:, 0] += 0.002 * (np.arange(len(table)) % 2)
+    plain = tmp_path / "plain.csv"
+    np.savetxt(plain, table, delimiter=",", header=names, comments="", fmt="%.9g")
+    columns = [k for k, name in enumerate(names.split(",")) if name.startswith("base.q")]
+    table[::3, columns] *= -1.0
+    np.savetxt(path, table, delimiter=",", header=names, comments="", fmt="%.9g")
+    log, wanted = read_log(path, lifter), read_log(plain, lifter)
+    assert "uneven" in log.notes[0]
+    assert np.abs(differences(lifter, log.position, wanted.position)).max() < 1e-6

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -295,3 +297,22 @@ def test_every_shipped_policy_runs_as_a_whole_controller(shipped: Path, task: st
     result = roll_out(tmp_path / "pack", "host", episodes=1, lock_step=True, whole=True).summary()
     assert result["missed"] == 0 and result["counters"]["refused"] == 0
     assert result["drive_difference"] < 1e-5 and result["command_difference"] < 1e-3
+
+
+def test_raw_names_that_are_none_are_left_out(packed: Path) -> None:
+    """As a pack of a stranger may have them; the text says what it takes."""
+    pack = read_pack(packed)
+    facts = json.loads(json.dumps(pack.facts))
+    strange = {
+        "name": "kettle",
+        "zero": 0,
+        "scale": 1.0,
+        "offset": 0.0,
+        "low": 0,
+        "high": 1,
+        "turns_over": 0,
+        "what": "",
+    }
+    facts["controller"]["signals"] |= {"read": [strange], "put": [strange]}
+    with PlcRig(replace(pack, facts=facts), whole=True) as rig:
+        assert told(rig, 0, signals_of(pack)).state == "on"

@@ -101,7 +101,8 @@ class PlcRig(OwnProcess):
             raise StateError("policy.st: its instruments are not those of pack.json; write the pack again")
         return {
             "inputs": names[0], "outputs": names[1], "settings": {s.name.upper(): s.number for s in settings}, "signals": len(given),
-            "read": [given.index(m["name"]) for m in signals["read"]], "put": [drives.index(m["name"]) for m in signals["put"]],
+            "read": [given.index(m["name"]) for m in signals["read"] if m["name"] in given],
+            "put": [drives.index(m["name"]) for m in signals["put"] if m["name"] in drives],
         }  # fmt: skip
 
     def _start(self) -> None:

@@ -87,6 +87,11 @@ def read_log(path: Path, model: Model, problem: Problem | None = None) -> Log:
     for meant, column in places.items():
         if meant[0] == "angle":  # between two samples it goes the short way, also over half a turn
             rows[:, column] = np.unwrap(rows[:, column])
+    for a in range(len(model.attitudes())):
+        parts = [places[part] for k in range(4) if (part := ("quaternion", 4 * a + k)) in places]
+        if len(parts) == 4:  # both signs are the same attitude; between two samples they must not cancel
+            turned = (rows[1:, parts] * rows[:-1, parts]).sum(axis=1) < 0.0
+            rows[1:, parts] *= np.where(np.cumsum(turned) % 2, -1.0, 1.0)[:, None]
     notes: list[str] = []
     sample_time, rows = _even(path, time, rows, notes)
     joints, balls = len(model.joints), len(model.attitudes())

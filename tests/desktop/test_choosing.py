@@ -151,6 +151,7 @@ def test_a_method_is_chosen_and_its_settings_changed_and_reset(qtbot: QtBot, she
         "training_time_limit",
         "residual",
         "shaping.potential",
+        "evaluation.film_every",
         "discount",
         "hidden",
         "gradient_limit",
@@ -290,6 +291,24 @@ def test_what_is_lent_is_typed_checked_and_taken_back(qtbot: QtBot, sheet: Recip
     reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset shaping potential")
     qtbot.mouseClick(reset, LEFT)
     assert bench.recipe.shaping is None and sheet.settings.caption.text() == before
+
+
+def test_films_on_the_way_are_asked_for_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:
+    bench = sheet.bench
+    before = sheet.settings.caption.text()
+    for wrong in ("often", "-5", "0", "10"):  # 10 is less than between evaluations: each is filmed
+        typed(qtbot, sheet, "evaluation.film_every", wrong)
+        assert sheet.wrong.isVisible() == (wrong != "10"), wrong
+        assert bench.recipe is not None and bench.recipe.evaluation.film_every in (None, 10)
+    typed(qtbot, sheet, "evaluation.film_every", "100000")
+    assert not sheet.wrong.isVisible() and bench.recipe is not None
+    assert bench.recipe.evaluation.film_every == 100_000 and sheet.settings.caption.text() != before
+    typed(qtbot, sheet, "evaluation.film_every", "off")
+    assert bench.recipe.evaluation.film_every is None and sheet.settings.caption.text() == before
+    bench.undo.undo()
+    reset = next(b for b in sheet.findChildren(QPushButton) if b.accessibleName() == "reset film every")
+    qtbot.mouseClick(reset, LEFT)
+    assert bench.recipe.evaluation.film_every is None and sheet.settings.caption.text() == before
 
 
 def test_when_training_episodes_are_cut_is_typed_with_its_unit_and_taken_back(qtbot: QtBot, sheet: RecipeSheet) -> None:

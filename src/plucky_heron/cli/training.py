@@ -101,6 +101,7 @@ def train(
     from plucky_heron.learning.guide import GUIDES, preset
     from plucky_heron.runs import launch
     from plucky_heron.runs.executors import WORKERS
+    from plucky_heron.runs.freeze import frozen_recipe
     from plucky_heron.training.fitting import fit, warnings
     from plucky_heron.training.recipe import STANDARD, Recipe, with_changes
 
@@ -151,6 +152,8 @@ def train(
             ", ".join(f"{k} {v}" for k, v in changes.items()),
         )
     rows = follow(found, numbers, quiet=json_)
+    if frozen_recipe(found.folder, rows[0]).evaluation.film_every is not None:
+        typer.echo("note: films are made behind all other work, into the folder films of each run", err=True)
     failed = [row for row in rows if row.state == "failed"]
     if failed:
         raise fail(f"run {failed[0].id} failed: {failed[0].stop_text}", 1)

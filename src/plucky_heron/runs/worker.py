@@ -17,17 +17,22 @@ from plucky_heron.errors import HeronError, one_line
 from plucky_heron.learning.starting import Source
 from plucky_heron.runs.executors import THREADS, at_once, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
+from plucky_heron.runs.filming import Filming
 from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
 from plucky_heron.runs.store import DONE, FAILED, QUEUED, RUNNING, RunRow, RunStore
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
 from plucky_heron.training.stopping import Evaluation
 
+BETWEEN_FILMS = 2.0
+"""Seconds between looks for policies to film, while runs are at work."""
+
 
 def work_through(project: Path, batch: int) -> None:
     """Start waiting runs of a batch until none waits; all batches of the project together have `at_once` at work, earlier batches first."""
     store = RunStore(project)
     at_work: dict[int, subprocess.Popen[bytes]] = {}
+    filming, filmed = Filming(project), 0.0
     while True:
         most = at_once(project)  # a person may change it meanwhile
         at_work = {run: process for run, process in at_work.items() if process.poll() is None}
@@ -36,8 +41,11 @@ def work_through(project: Path, batch: int) -> None:
             if store.requested(row.id) == "stop":
                 store.update(row.id, state=DONE, stop_rule="by hand", stop_text="stopped before it began", request=None)
                 waiting.remove(row)
-        if not waiting and not at_work:
-            return
+        over = not waiting and not at_work
+        if over or time.monotonic() - filmed > BETWEEN_FILMS:
+            busy, filmed = filming.go_on(store.runs(batch)), time.monotonic()
+            if over and not busy:
+                return
         others = [row for row in store.runs() if row.batch != batch and row.alive]
         first = any(row.state == QUEUED and row.batch < batch for row in others)
         free = 0 if first else most - len(at_work) - sum(row.state == RUNNING for row in others)

@@ -13,6 +13,17 @@ JUMP = 0.25
 """Rise of success above all milestones before it from which a policy is kept too; at most four can be."""
 
 
+def due_films(steps: list[int], every: int) -> list[int]:
+    """Which evaluations are filmed, by their steps, rising: the first, and the first from each multiple of `every` on.
+
+    Of those chosen by it, it chooses all: what is kept for films can be told from what is kept.
+    """
+    chosen: dict[int, int] = {}
+    for step in sorted(steps):
+        chosen.setdefault(step // every, step)
+    return list(chosen.values())
+
+
 class Milestones:
     """The policies of a run that are kept besides the best and the last."""
 

@@ -25,7 +25,7 @@ from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.training.evaluation import evaluate, summarise, untrained
 from plucky_heron.training.inside import write_inside
-from plucky_heron.training.keeping import milestones_of, set_aside, take_back
+from plucky_heron.training.keeping import due_films, milestones_of, set_aside, take_back
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.shaping import Shaping, potential_of
 from plucky_heron.training.stopping import BY_HAND, Evaluation, Verdict, decide
@@ -252,12 +252,19 @@ class Run:
                 set_aside(self.folder)
             self.best = Best(row.step, row.score, row.success)
             policy.save(self.folder / "best.npz", self.identity)
-        if row.finite and not extra and self.milestones.due([(e.step, e.success) for e in self.course]):
+        if row.finite and not extra and self._worth_keeping():
             self.milestones.save(row.step, policy, self.identity)
         if len(self.course) == 1:
             details["untrained"] = untrained(self.problem, policy)
         write_inside(self.folder, self.method)
         on_evaluation(self, row, details)
+
+    def _worth_keeping(self) -> bool:
+        """Whether the policy of the last evaluation is a milestone, or to be filmed."""
+        every, steps = self.recipe.evaluation.film_every, [e.step for e in self.course]
+        if every is not None and steps[-1] in due_films(steps, every):
+            return True
+        return self.milestones.due([(e.step, e.success) for e in self.course])
 
     # --- checkpoints ---------------------------------------------------------------------------------------------
 

@@ -17,6 +17,9 @@ from plucky_heron.training.stopping import MOST_STEPS, AnyRule, StopRule
 from plucky_heron.units import Time
 from plucky_heron.upgrading import FORMAT, upgrade
 
+MOST_FILMS = 100
+"""Films of a run: each takes a core's time of its own, behind all other work."""
+
 
 class EvaluationPlan(Settings):
     """How often and on how many fixed starts the policy is evaluated, with its mean command."""
@@ -24,6 +27,8 @@ class EvaluationPlan(Settings):
     every: int = Field(default=24_576, ge=1, le=MOST_STEPS)
     """Control steps between evaluations."""
     episodes: int = Field(default=64, ge=1, le=4096)
+    film_every: int | None = Field(default=None, ge=1, le=MOST_STEPS)
+    """Control steps between evaluations whose policies are kept and filmed, the first and the best among them; see `due_films`."""
 
 
 class ResidualPlan(Settings):
@@ -116,6 +121,15 @@ class Recipe(Settings):
         if self.method not in METHODS and not is_own(self.method):
             raise ValueError(
                 f"method {self.method!r} is unknown; there are {', '.join(METHODS)}, and .py files of the project"
+            )
+        return self
+
+    @model_validator(mode="after")
+    def _films_few(self) -> Recipe:
+        every = self.evaluation.film_every
+        if every is not None and (count := self.steps // max(every, self.evaluation.every)) > MOST_FILMS:
+            raise ValueError(
+                f"evaluation.film_every {every} makes {count} films of a run; make it so large that there are at most {MOST_FILMS}"
             )
         return self
 
@@ -238,7 +252,7 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
             data[key] = value
         elif key == "training_time_limit":
             data[key] = None if value is None else text
-        elif key in ("evaluation.every", "evaluation.episodes"):
+        elif key in ("evaluation.every", "evaluation.episodes", "evaluation.film_every"):
             data["evaluation"][key.partition(".")[2]] = value
         elif key == "residual":
             data["residual"] = None if value is None else {"on": value}
@@ -255,6 +269,9 @@ def with_changes(recipe: Recipe, changes: dict[str, str], source: str = "--set")
                 "schedule_steps",
                 "fit",
                 "training_time_limit",
+                "evaluation.every",
+                "evaluation.episodes",
+                "evaluation.film_every",
                 "residual",
                 "residual.reach",
                 "shaping.potential",

@@ -26,7 +26,7 @@ Array = np.ndarray
 RATE = 25
 """Pictures a second."""
 KINDS = {
-    ".webm": ("libvpx-vp9", {"crf": "32", "b": "0", "deadline": "realtime", "cpu-used": "6"}),
+    ".webm": ("libvpx-vp9", {"crf": "32", "b": "0", "deadline": "realtime", "cpu-used": "8"}),
     ".mp4": ("libx264", {"crf": "23", "preset": "veryfast"}),
 }
 """What the ending of the name asks for, and how it is encoded."""

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from PySide6.QtCore import QUrl
+from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, button, label
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.film import KINDS
-from plucky_heron.runs.filming import film_apart
-from plucky_heron.runs.freeze import run_folder
+from plucky_heron.runs.filming import film_apart, films_folder, films_of
 from plucky_heron.runs.store import RunRow
 
 
@@ -28,7 +29,7 @@ class FilmSheet(QDialog):
         body = QVBoxLayout(self)
         body.setContentsMargins(16, 14, 16, 14)
         body.setSpacing(8)
-        self.folder = run_folder(bench.project.folder, row.id) / "films"
+        self.folder = films_folder(bench.project.folder, row.id)
         body.addWidget(label("Policies to film, each on the first evaluation start", "strong"))
         self.boxes: list[tuple[str, QCheckBox]] = []
         for words, which in kept:
@@ -48,8 +49,15 @@ class FilmSheet(QDialog):
         for choice in (self.starts, self.kind, self.speed):
             line.addWidget(choice, 1)
         body.addLayout(line)
-        body.addWidget(label(f"Written into {self.folder}", "soft", wrap=True))
+        made = films_of(bench.project.folder, row.id)
+        names = ", ".join(path.name for path in made[:6]) + (f" and {len(made) - 6} more" if len(made) > 6 else "")
+        body.addWidget(
+            label(f"Written into {self.folder}" + (f"; made already: {names}" if made else ""), "soft", wrap=True)
+        )
         foot = QHBoxLayout()
+        self.show_made = button("Show the folder", self.open_folder)
+        self.show_made.setEnabled(bool(made))
+        foot.addWidget(self.show_made)
         foot.addStretch(1)
         foot.addWidget(button("Leave it", self.reject))
         self.make = button("Film", self.film, "primary")
@@ -64,6 +72,11 @@ class FilmSheet(QDialog):
 
     def _chosen(self) -> list[str]:
         return [which for which, box in self.boxes if box.isChecked()]
+
+    def open_folder(self) -> None:
+        """Show the films that are made, in the desktop's own file manager."""
+        if not QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder))):
+            self.bench.noted.emit(f"this desktop opens no folders; the films are in {self.folder}")
 
     def film(self) -> None:
         """Start it as a job with progress and Stop."""

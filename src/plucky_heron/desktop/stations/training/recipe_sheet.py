@@ -27,7 +27,7 @@ from plucky_heron.learning.guide import GUIDES, LENGTHS, SettingFacts, guide_of,
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.fitting import fit, warnings
 from plucky_heron.training.forecast import Forecast, forecast, replay_megabytes
-from plucky_heron.training.recipe import Recipe, ResidualPlan, literal
+from plucky_heron.training.recipe import MOST_FILMS, Recipe, ResidualPlan, literal
 from plucky_heron.training.shaping import potential_of
 
 FAMILIES = {
@@ -39,6 +39,7 @@ FAMILIES = {
 ALONE = "nothing: commands alone"
 POTENTIAL = "shaping.potential"
 CUT = "training_time_limit"
+FILMS = "evaluation.film_every"
 AS_TEXT = (POTENTIAL, CUT)
 """Read as they are typed: a formula, a quantity with its unit."""
 
@@ -172,6 +173,7 @@ class RecipeSheet(QDialog):
             + (plan is not None and plan.reach != ResidualPlan().reach)
             + (recipe.shaping is not None)
             + (recipe.training_time_limit is not None)
+            + (recipe.evaluation.film_every is not None)
         )
         self.settings.caption.setText(f"SETTINGS · {len(changed) + beside} CHANGED FROM THE STANDARD")
         self.rows.clear()
@@ -190,6 +192,7 @@ class RecipeSheet(QDialog):
         self._add_cut(recipe)
         self._add_residual(recipe)
         self._add_shaping(recipe)
+        self._add_films(recipe)
         for f in facts:
             if f.key in changed or not self.only_changed.isChecked():
                 self._add_row(f.key, f.name, values[f.key], f, f.does, f.wrong, f.limits)
@@ -227,6 +230,15 @@ class RecipeSheet(QDialog):
         wrong = "A formula that is high where nothing is won: learning lingers there for a while."
         facts = SettingFacts(POTENTIAL, "shaping potential", does, wrong, None, "", (), str)
         self._add_row(POTENTIAL, "shaping potential", potential, facts, does, wrong, "off, or such as 0.1 * sown")
+
+    def _add_films(self, recipe: Recipe) -> None:
+        """Which evaluations are filmed, if any."""
+        does = "Control steps between evaluations that are filmed, behind all other work; the first and the best are always among them."
+        wrong = f"At most {MOST_FILMS} films of a run."
+        facts = SettingFacts(FILMS, "film every", does, wrong, None, "", (), int)
+        self._add_row(
+            FILMS, "film every", recipe.evaluation.film_every, facts, does, wrong, "off, or steps such as 100000"
+        )
 
     def _add_row(
         self, key: str, name: str, value: Any, facts: SettingFacts | None, does: str, wrong: str, limits: str
@@ -299,18 +311,20 @@ class RecipeSheet(QDialog):
         if key == POTENTIAL:
             self._say(self._lend(value))
             return
-        where = [key] if key in ("steps", "copies", "fit", CUT) else ["settings", key]
+        if key in ("steps", "copies", "fit", CUT):
+            where = [key]
+        else:
+            where = key.split(".") if key == FILMS else ["settings", key]
         recipe = self.bench.recipe
         if recipe is not None and key.endswith("hidden") and value is not None and not isinstance(value, list):
             value = [value]
 
         def change(document: Any) -> None:
-            if where[0] == "settings":
-                document.setdefault("settings", tomlkit.table())[key] = "off" if value is None else value
-            elif value is None:
-                document.pop(key, None)
+            table = document if len(where) == 1 else document.setdefault(where[0], tomlkit.table())
+            if value is not None or where[0] == "settings":
+                table[where[-1]] = "off" if value is None else value
             else:
-                document[key] = value
+                table.pop(where[-1], None)
 
         self._say(self.bench.rewrite("recipes", change, f"{key}: {_text(value)}"))
 
@@ -332,7 +346,7 @@ class RecipeSheet(QDialog):
 
     def reset(self, key: str) -> None:
         """Back to the standard."""
-        if key in AS_TEXT:
+        if key in AS_TEXT or key == FILMS:
             self.set_value(key, None)
             return
         if key in ("residual", "residual.reach"):

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, button
 from plucky_heron.desktop.stations.training.film_sheet import FilmSheet
+from plucky_heron.runs.filming import films_of
 from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.looking import Looked, kept_episodes, worth_along
 from plucky_heron.runs.store import RunRow
@@ -39,12 +40,14 @@ class Watching(QWidget):
         line.addWidget(self.which, 1)
         line.addWidget(self.beside, 1)
         self.film = button("Film …", self.make_films, "link", "films of kept policies")
-        self.film.setToolTip("write episodes of kept policies as short videos")
+        self.film.setToolTip("write episodes of kept policies as short videos; in brackets, how many are made")
         line.addWidget(self.film)
 
     def offer(self, row: RunRow | None) -> None:
         """Offer what is kept of a run; the choice stays where it is still there."""
         steps = milestones_of(run_folder(self.bench.project.folder, row.id)).steps() if row is not None else []
+        made = len(films_of(self.bench.project.folder, row.id)) if row is not None else 0
+        self.film.setText(f"Film … ({made})" if made else "Film …")
         state = (row.id, row.alive, row.best_step, tuple(steps)) if row is not None else None
         self.play.setEnabled(row is not None and (row.best_step is not None or row.alive))
         self.film.setEnabled(self.play.isEnabled())

@@ -19,6 +19,7 @@ from plucky_heron.handover.signing import make_key
 from plucky_heron.project import Project
 from plucky_heron.rigs.fleet.broker import connected
 from plucky_heron.rigs.fleet.coordinator import DeviceState, Fleet, mixed, waves_of
+from plucky_heron.rigs.fleet.device import Device
 from plucky_heron.runs.store import RunRow
 
 pytestmark = pytest.mark.skipif(
@@ -122,7 +123,33 @@ def test_only_a_pack_signed_by_whom_the_fleet_was_told_is_installed(
     with Fleet(tmp_path / "fleet", hosts(1), public, silence=150.0) as fleet:
         refused = fleet.roll_out(one, 1)
         assert refused.rolled_back and "is not signed" in refused.reason and fleet.devices["d1"].version == ""
-        assert not fleet.roll_out(two, 1).stopped
+        assert not fleet.roll_out(two, 1, whole=True).stopped and fleet.devices["d1"].state == "well"
+    # the trial was one of the whole controller: a device that is asked for it says the same
+    device = Device(tmp_path / "fleet" / "devices" / "d1")
+    alone, whole = device.trial(1), device.trial(1, whole=True)
+    assert alone["state"] == whole["state"] == "tried" and whole["samples"] == alone["samples"] > 0
+    assert (
+        whole["score"] == pytest.approx(whole["score_inside"], abs=1e-3) and fleet.devices["d1"].score == whole["score"]
+    )
+
+
+@pytest.mark.parametrize(("score", "well"), [(-1e-6, True), (-0.4, True), (-0.6, False), (-30.0, False)])
+def test_a_score_near_zero_is_seen_against_all_that_was_paid(
+    packs: tuple[Path, Path, str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch, score: float, well: bool
+) -> None:
+    pack = read_pack(packs[0])
+    tried = {
+        "state": "tried",
+        "score": score,
+        "score_inside": 0.0,
+        "reward_inside": 50.0,
+        "success": 0.5,
+        "success_inside": 0.5,
+    }
+    answers = {"install": {"state": "installed", "hash": pack.digest}, "trial": tried}
+    fleet = Fleet(tmp_path / "fleet", hosts(1))  # not begun: no broker, no device
+    monkeypatch.setattr(fleet, "ask", lambda wave, order: {name: answers[order["do"]] for name in wave})
+    assert (fleet._wave(["d1"], pack, "", 1, False) == "") == well
 
 
 def test_broker_and_devices_may_restart_and_a_rollout_that_was_interrupted_goes_on(

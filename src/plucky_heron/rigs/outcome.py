@@ -83,12 +83,13 @@ class RolloutResult:
         return self.problem.sample_time if self.problem is not None else float("nan")
 
     def summary(self) -> dict[str, Any]:
-        """Figures for the JSON answer."""
+        """Figures for the JSON answer; ``reward_inside`` is the mean sum of all rewards' magnitudes, against which a score near zero is seen."""
         trips = 1000.0 * np.array(self.round_trips or [0.0])
         return {
             "rig": self.rig, "mode": "lock-step" if self.lock_step else "real time", "episodes": len(self.scores),
             "score": float(np.mean(self.scores)) if self.scores else 0.0,
             "score_inside": float(np.mean(self.scores_inside)) if self.scores_inside else 0.0,
+            "reward_inside": float(np.mean([np.abs(r.terms).sum() for r in self.inside])) if self.inside else 0.0,
             "success": float(np.mean(self.successes)) if self.successes else 0.0,
             "success_inside": float(np.mean(self.successes_inside)) if self.successes_inside else 0.0,
             "samples": self.samples, "missed": self.missed, "late": self.late, "waited": self.waited, "faults": self.faults, "link": self.link, "guards": self.counters,

@@ -26,6 +26,8 @@ SILENCE = 60.0
 """Seconds after which a device that says nothing counts as lost."""
 BELOW = 0.1
 """Of success, that a device may lie below what the pack reaches inside the program."""
+NOTHING = 0.01
+"""Share of the magnitude of all rewards of an episode by which its score may lie below in any case."""
 _BEGINNING = (1980, 1, 1, 0, 0, 0)
 
 
@@ -265,8 +267,9 @@ class Fleet:
                 return self._failed(d, str(told.get("error", "was not tried"))[:200])
             d.score, d.success = float(told["score"]), float(told["success"])
             bound = float(told["success_inside"]) - BELOW
-            span = abs(float(told["score_inside"])) * BELOW
-            if d.success < bound or d.score < float(told["score_inside"]) - max(span, 1e-9):
+            # where rewards cancel, the last bits of a score near zero say nothing
+            span = max(BELOW * abs(float(told["score_inside"])), NOTHING * float(told["reward_inside"]), 1e-9)
+            if d.success < bound or d.score < float(told["score_inside"]) - span:
                 return self._failed(
                     d,
                     f"success {100 * d.success:.0f} % and score {d.score:.4g}, inside the program {100 * float(told['success_inside']):.0f} % and {float(told['score_inside']):.4g}",

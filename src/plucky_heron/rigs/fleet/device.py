@@ -89,7 +89,8 @@ class Device:
         kind = str(self.facts["kind"])
         found = roll_out(place, kind, episodes=episodes, lock_step=True, faults=faults, whole=whole).summary()
         return {"state": "tried"} | {
-            key: found[key] for key in ("score", "score_inside", "success", "success_inside", "samples", "missed")
+            key: found[key]
+            for key in ("score", "score_inside", "reward_inside", "success", "success_inside", "samples", "missed")
         }
 
 

@@ -87,6 +87,32 @@ def test_nothing_of_it_is_undefined(tmp_path: Path) -> None:
     assert {0.0, 3.0, 4.0, 5.0} <= set(found["STATE"].tolist()) and {0.0, 2.0} <= set(found["REASON"].tolist())
 
 
+def test_a_refused_sample_leaves_nothing_behind_in_either_language(tmp_path: Path) -> None:
+    problem = crane(tmp_path, list(OBSERVED))
+    code, files, outputs = texts(problem)
+    text = WholeText.build(whole_text(problem, code, files, outputs, 0.1, "ramp"), tmp_path)
+    rows = rows_of(problem, code, strange=False)[:60]  # afterwards the crane leaves its range
+    at = 30
+    assert not rows[1:, 0].any() and (rows[:, 2] == 4.0).all()  # one episode, on all the time
+    given = []
+    for bad in (np.nan, np.inf, -np.inf, 1e30):
+        tried = rows.copy()
+        tried[at, HEAD:] = bad
+        found = text.run(tried, SETTINGS)
+        drives = np.array([v for k, v in found.items() if k.startswith("DRIVES.")]).T
+        by_c = run_whole_c(files, tmp_path, tried, len(code.drives))
+        assert (by_c[:, 0] == 4.0).all() and (found["STATE"] == 4.0).all()  # a lone one is held over
+        assert np.isfinite(by_c).all() and np.isfinite(drives).all()
+        given.append((by_c, drives))
+    # whatever the refused sample said, all that follows is the same to the last bit
+    for by_c, drives in given[1:]:
+        assert np.array_equal(by_c[:, 2:], given[0][0][:, 2:]) and np.array_equal(drives, given[0][1])
+    whole = run_whole_c(files, tmp_path, rows, len(code.drives))
+    assert (
+        np.abs(whole[at + 1 :, 2:] - given[0][0][at + 1 :, 2:]).max() > 0.0
+    )  # and a sample that counts would have left something
+
+
 RAW = Wiring(
     signals={
         "turn.position": Wire(at=((100, "0 rad"), (-65436, "2 rad")), turns_over=4096),

@@ -190,7 +190,7 @@ def rollout(
     answer = result.summary()
     trip = answer["round_trip_ms"]
     lines = [
-        f"{answer['rig']}, {episodes} episodes, {'lock-step' if fast else 'real time'}: score {answer['score']:.2f}, "
+        f"{answer['rig']}, {episodes} episode{'s' if episodes > 1 else ''}, {'lock-step' if fast else 'real time'}: score {answer['score']:.2f}, "
         f"the same starts inside the program {answer['score_inside']:.2f}",
         f"{answer['samples']} samples, {answer['missed']} missed; round trip median {trip['median']:.3f} ms, "
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",

@@ -335,6 +335,47 @@ def test_mass_properties_are_worked_out_from_shapes(qtbot: QtBot, bench: Workben
     assert sheet.wrong.text() and bench.problem.machine.bodies["trolley"].mass == pytest.approx(12.0)
 
 
+def test_an_inertia_is_typed_as_a_whole_a_larger_one_too(qtbot: QtBot, bench: Workbench) -> None:
+    bench.choose_task("lift")
+    sheet = FileSheet(bench, "machines", ("bodies", "trolley"))
+    qtbot.addWidget(sheet)
+    sheet.show()
+
+    def typed(row: int, k: int, text: str) -> None:
+        field = sheet.inertia.fields[row][k]
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+
+    def whole() -> list[float]:
+        return list(bench.problem.machine.bodies["trolley"].inertia)
+
+    before, mass = whole(), bench.problem.machine.bodies["trolley"].mass
+    top = 10.0 * max(before)
+    typed(0, 0, f"{top:g} kg*m**2")  # alone no solid has it: it waits for the others
+    assert "type these, too" in sheet.wrong.text() and whole() == before
+    typed(0, 1, f"{top:g}")
+    assert not sheet.wrong.text() and whole()[:2] == [pytest.approx(top)] * 2
+    typed(1, 2, "90 deg")
+    assert whole()[3:] == [0.0] * 3  # about the third of two equal ones: nothing changes
+    typed(1, 2, "0")
+    typed(2, 0, "0.4 m")
+    typed(2, 1, "200 mm")
+    typed(2, 2, "0.1")
+    a, b, c = 0.16, 0.04, 0.01
+    assert whole()[:3] == pytest.approx([mass / 12 * (b + c), mass / 12 * (a + c), mass / 12 * (a + b)], rel=1e-6)
+    typed(1, 2, "30 deg")
+    assert whole()[3] == pytest.approx(mass / 12 * (b - a) * np.sin(np.pi / 6) * np.cos(np.pi / 6), rel=1e-6)
+    assert sheet.inertia.fields[1][2].value() == pytest.approx(30.0) and sheet.inertia.fields[2][
+        0
+    ].value() == pytest.approx(0.4)
+    typed(2, 2, "-1 m")
+    assert "above zero" in sheet.wrong.text()
+    bench.undo.undo()
+    assert whole()[3:] == [0.0] * 3
+
+
 def test_a_part_is_renamed_in_the_sheet_with_its_tasks(qtbot: QtBot, bench: Workbench) -> None:
     sheet = FileSheet(bench, "machines", ("drives", "steer"))
     qtbot.addWidget(sheet)

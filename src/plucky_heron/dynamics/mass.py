@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import permutations
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from plucky_heron.dynamics.shapes import surface_triangles
 from plucky_heron.errors import StateError
@@ -58,3 +60,38 @@ def solid(
     picked = inertia[[0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]]
     picked[np.abs(picked) < 1e-9 * np.abs(picked).max()] = 0.0
     return even * volume, np.where(np.abs(centre) < 1e-9, 0.0, centre), picked
+
+
+def principal(inertia: Sequence[float]) -> tuple[Array, Array]:
+    """Principal values (3,) of an inertia (6,: xx, yy, zz, xy, xz, yz), and the turn (3,: roll, pitch, yaw, rad) of their axes.
+
+    Of all orders and signs of the axes, those nearest to the body's own: without products nothing is turned.
+    """
+    xx, yy, zz, xy, xz, yz = inertia
+    tensor = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
+    if max(abs(xy), abs(xz), abs(yz)) <= 1e-9 * max(abs(xx), abs(yy), abs(zz)):
+        return np.array([xx, yy, zz]), np.zeros(3)
+    values, axes = np.linalg.eigh(tensor)
+    orders = [list(order) for order in permutations(range(3))]
+    order = max(orders, key=lambda p: float(np.abs(np.diag(axes[:, p])).sum()))
+    values, axes = values[order], axes[:, order]
+    axes = axes * np.where(np.diag(axes) < 0.0, -1.0, 1.0)
+    if np.linalg.det(axes) < 0.0:
+        axes[:, np.argmin(np.abs(np.diag(axes)))] *= -1.0
+    return values, Rotation.from_matrix(axes).as_euler("xyz")
+
+
+def inertia_of(values: Sequence[float], turn: Sequence[float]) -> Array:
+    """Inertia (6,: xx, yy, zz, xy, xz, yz) with these principal values (3,) about axes turned by roll, pitch, yaw (rad)."""
+    axes = rotation(*(float(angle) for angle in turn))
+    tensor = axes @ np.diag(values) @ axes.T
+    picked = tensor[[0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]]
+    picked[np.abs(picked) < 1e-9 * np.abs(picked).max(initial=0.0)] = 0.0
+    return np.asarray(picked)
+
+
+def equal_box(mass: float, values: Sequence[float] | Array) -> Array:
+    """Sides (3,), m, of the solid box of this mass (kg) with these principal values; zero where no solid has them."""
+    first, second, third = values
+    squares = np.array([second + third - first, first + third - second, first + second - third])
+    return np.sqrt(np.maximum(6.0 * squares / mass, 0.0)) if mass > 0.0 else np.zeros(3)

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 from plucky_heron.desktop.bench.documents import put
 from plucky_heron.desktop.bench.parts import rename_entry
 from plucky_heron.desktop.bench.workbench import Workbench
+from plucky_heron.desktop.forms.inertia_rows import InertiaRows
 from plucky_heron.desktop.forms.schema import Spec, kinds_of, specs_of, variant_of
 from plucky_heron.desktop.forms.schema_form import Path, SchemaForm
 from plucky_heron.desktop.forms.widgets import Card, button, label, scrolled
@@ -209,16 +210,19 @@ class FileSheet(QDialog):
             self.place.addStretch(1)
             return
         if model is Body:
-            self.place.addLayout(self._mass_row())
+            self.place.addWidget(self._mass_row())
+            self._add_inertia(str(path[-1]))
         values = value if isinstance(value, dict) else {"fixed": value} if value is not None else {}
         self.form = SchemaForm(model, values, self.options)
         self.form.edited.connect(self._edited)
         self.form.told.connect(lambda text: self.says.setText(text or " "))
         self.place.addWidget(scrolled(self.form), 1)
 
-    def _mass_row(self) -> QHBoxLayout:
+    def _mass_row(self) -> QWidget:
         """Mass properties from the body's shapes."""
-        row = QHBoxLayout()
+        whole = QWidget()
+        row = QHBoxLayout(whole)
+        row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
         row.addWidget(label("as solid shapes of", "soft"))
         self.solid = QLineEdit()
@@ -227,7 +231,17 @@ class FileSheet(QDialog):
         self.solid.returnPressed.connect(self.fill_solid)
         row.addWidget(self.solid, 1)
         row.addWidget(button("Work out", self.fill_solid, name="work out mass, centre and inertia"))
-        return row
+        return whole
+
+    def _add_inertia(self, name: str) -> None:
+        """The inertia as a whole, as far as the file can be read."""
+        body = self.bench.problem.machine.bodies.get(name) if self.bench.problem is not None else None
+        if body is None:
+            return
+        self.inertia = InertiaRows(body)
+        self.inertia.edited.connect(lambda inertia: self._edited(("inertia",), inertia))
+        self.inertia.wrong.connect(self._say)
+        self.place.addWidget(self.inertia)
 
     def fill_solid(self) -> None:
         """Mass, centre and inertia of the chosen body, as if its shapes were filled evenly with a mass or by a density."""

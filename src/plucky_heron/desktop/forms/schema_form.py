@@ -42,8 +42,8 @@ class SchemaForm(QWidget):
         self.grid.setContentsMargins(0, 0, 8, 0)
         self.grid.setHorizontalSpacing(10)
         self.grid.setVerticalSpacing(5)
-        self.grid.setColumnStretch(1, 3)
-        self.grid.setColumnStretch(2, 4)
+        self.grid.setColumnStretch(1, 4)
+        self.grid.setColumnStretch(2, 3)
         self._row = 0
         self._fill(model, values, ())
         self.grid.setRowStretch(self._row, 1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import combinations, product
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -17,7 +18,9 @@ from plucky_heron.desktop.picture.handles import Change, Handle, changes, handle
 from plucky_heron.desktop.picture.projection import VIEWS, Frame, along, draw_arrow, outline_points
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
+from plucky_heron.dynamics.mass import equal_box, principal
 from plucky_heron.dynamics.posing import chain, coordinates_of, following, joint_above, moved, taken, within_stops
+from plucky_heron.machine.urdf import rotation
 from plucky_heron.units import show
 
 Array = np.ndarray
@@ -90,6 +93,7 @@ class MachineDrawing(Drawing):
         frame = self.frame()
         frames = self._frames()
         if self.editing:
+            self._equal_inertia(painter, frame, frames)
             self._centre_of_mass(painter, frame, frames)
         if self.editable:
             for handle in self._handles():
@@ -138,6 +142,25 @@ class MachineDrawing(Drawing):
         painter.setBrush(t.color("ink"))
         for start in (0, 180):
             painter.drawPie(QRectF(at.x() - 6, at.y() - 6, 12, 12), start * 16, 90 * 16)
+
+    def _equal_inertia(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
+        """Edges of the solid box that has the chosen body's mass and inertia, about its centre of mass."""
+        assert self.scene is not None
+        body = self.scene.problem.machine.bodies.get(self.selected)
+        if body is None:
+            return
+        values, turn = principal(body.inertia)
+        half = 0.5 * equal_box(body.mass, values)
+        if not half.max() > 0.0:
+            return
+        placed = frames[self.selected]
+        axes = placed[:3, :3] @ rotation(*turn)
+        middle = placed[:3, :3] @ np.array(body.centre) + placed[:3, 3]
+        corners = {signs: middle + axes @ (half * signs) for signs in product((-1.0, 1.0), repeat=3)}
+        painter.setPen(QPen(theme().color("moss"), 1.2, Qt.PenStyle.DotLine))
+        for (a, one), (b, other) in combinations(corners.items(), 2):
+            if sum(x != y for x, y in zip(a, b, strict=True)) == 1:
+                painter.drawLine(frame.place(one), frame.place(other))
 
     def _paint_handle(self, painter: QPainter, frame: Frame, handle: Handle) -> None:
         t, at = theme(), frame.place(handle.at)

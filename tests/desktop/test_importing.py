@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
+from plucky_heron.cli.main import main
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.identify_sheet import IdentifySheet
 from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
@@ -99,7 +100,9 @@ def test_without_drives_every_joint_gets_one_and_meshes_come_along(folder: Path,
         '<parent link="a"/><child link="b"/><axis xyz="0 1 0"/></joint></robot>'
     )
     report = machine_from_urdf(tmp_path / "9 arm.urdf", free=True)
-    assert report.name == "m_9_arm" and any("10 N·m" in line for line in report.converted)
+    assert report.name == "m_9_arm" and [a.value for a in report.assumed if a.key == "drives.j_drive.limit"] == [
+        "10 N*m"
+    ]
     report.keep(folder)
     machine = read_machine(folder / "machines" / "m_9_arm.toml")
     assert list(machine.drives) == ["j_drive"]
@@ -240,3 +243,60 @@ def test_parameters_of_the_machine_are_found_from_a_log_and_taken_over(qtbot: Qt
     wrong.run()
     assert "no such file" in wrong.wrong.text()
     window.close()
+
+
+RIG = """<robot name="probe rig">
+ <link name="mast"><inertial><mass value="4"/><inertia ixx="0.1" iyy="0.1" izz="0.05"/></inertial></link>
+ <link name="jib"><inertial><mass value="2"/><inertia ixx="0.01" iyy="0.1" izz="0.1"/></inertial></link>
+ <link name="car"><inertial><mass value="0.7"/><inertia ixx="0.01" iyy="0.01" izz="0.01"/></inertial></link>
+ <joint name="slew" type="continuous"><parent link="mast"/><child link="jib"/><axis xyz="0 0 1"/></joint>
+ <joint name="run" type="prismatic"><parent link="jib"/><child link="car"/><axis xyz="1 0 0"/>
+  <limit lower="0" upper="0.6" effort="15" velocity="1.2"/><dynamics damping="0.3"/></joint>
+</robot>"""
+
+
+def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench: Workbench, tmp_path: Path) -> None:
+    (tmp_path / "rig.urdf").write_text(RIG)
+    sheet = ImportSheet(bench, tmp_path / "rig.urdf", "")
+    qtbot.addWidget(sheet)
+    sheet.show()
+    assert list(sheet.assumed) == ["drives.run.limit", "drives.run.no_load_speed", "joints.slew.damping"]
+    assert sheet.report is not None and any(
+        "slew: nothing is said of a drive" in t for t in sheet.report.left_out + sheet.report.converted
+    )
+
+    def typed(key: str, text: str) -> None:
+        field = sheet.assumed[key]
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+
+    typed("drives.run.limit", "22 kg")
+    assert "wanted N" in sheet.wrong.text() and not sheet.keep.isEnabled()
+    assert sheet.assumed["drives.run.limit"].text() == "22 kg"  # stays to be put right
+    typed("joints.slew.damping", "0.4 N*m*s/rad")
+    typed("drives.run.limit", "22 N")
+    assert not sheet.wrong.text() and sheet.keep.isEnabled() and sheet.isVisible()
+    assert sheet.assumed["joints.slew.damping"].text() == "0.4 N*m*s/rad"
+    typed("drives.run.no_load_speed", "")  # nothing typed: as it was
+    assert sheet.assumed["drives.run.no_load_speed"].text() == "1.2 m/s"
+    sheet.keep_it()
+    machine = bench.problem.machine
+    assert machine.drives["run"].limit == 22.0 and machine.joints["slew"].damping == 0.4
+    assert machine.drives["run"].no_load_speed == 1.2 and machine.joints["run"].damping == 0.3
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [("drives.run.limit=-3", "must not be negative"), ("drives.rum.limit=3 N", "did you mean drives.run.limit"), ("joints.slew.damping=x", "joints.slew.damping = 'x'")],
+)  # fmt: skip
+def test_the_command_line_refuses_numbers_that_cannot_stand(
+    folder: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str], change: str, words: str
+) -> None:
+    (tmp_path / "rig.urdf").write_text(RIG)
+    assert main(["import", str(tmp_path / "rig.urdf"), "--into", str(folder), "--set", change]) == 2
+    said = capsys.readouterr().err
+    assert words in said and said.count("\n") == 1 and not (folder / "machines" / "rig.toml").exists()
+    assert main(["import", str(tmp_path / "rig.urdf"), "--into", str(folder), "--set", "drives.run.limit=7 N"]) == 0
+    assert read_machine(folder / "machines" / "rig.toml").drives["run"].limit == 7.0

@@ -152,7 +152,7 @@ def test_a_urdf_in_the_window_asks_whether_it_travels(qtbot: QtBot, bare: Window
     from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
 
     rover = ImportSheet(bare.bench, DATA / "cartbot.urdf", "", bare)
-    assert rover.free.isChecked() and any("grade" in line for line in rover.report.converted)
+    assert rover.free.isChecked() and any("grade" in line for line in rover.report.assumptions)
     arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
     assert not arm.free.isChecked()
     arm.name.setText("../arm")

@@ -131,9 +131,15 @@ def test_urdf_is_read_with_its_conventions(tmp_path: Path) -> None:
     assert machine.joints["slide"].limits == (-0.3, 0.2)
     assert machine.joints["slide"].damping == 0.8
     assert machine.joints["grip"].kind == "fixed"  # what it carries has no mass
-    said = "\n".join(report.notes)
+    said = "\n".join([*report.notes, *(f"{'.'.join(where)}: {words}" for where, words in report.assumed)])
     assert machine.joints["slide"].friction == 0.1
-    for word in ("vendor_extra", "tool has no mass", "gets a drive of 10 N, its effort limit", "velocity limit"):
+    for word in (
+        "vendor_extra",
+        "tool has no mass",
+        "gets a drive with its effort limit",
+        "velocity limit",
+        "joints.swing.damping: joint swing: no damping is given",
+    ):
         assert word in said
     slide = machine.drives["slide"]
     assert (slide.kind, slide.limit, slide.no_load_speed) == ("effort", 10.0, 1.0) and list(machine.drives) == ["slide"]

@@ -188,7 +188,7 @@ def test_a_urdf_arm_gets_drives_by_its_limits_and_the_task_that_is_wished(tmp_pa
 
 def test_a_urdf_rover_stands_on_its_wheels_and_has_the_strength_to_drive(tmp_path: Path) -> None:
     report = machine_from_urdf(DATA / "cartbot.urdf")
-    assert any("caster" in line for line in report.converted) and any("grade" in line for line in report.converted)
+    assert any("caster" in line for line in report.assumptions) and any("grade" in line for line in report.assumptions)
     create(tmp_path / "cell", str(DATA / "cartbot.urdf"))
     problem = Project(tmp_path / "cell").problem("cartbot")
     assert problem.site.terrain is not None

@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from plucky_heron.cli.common import Json, ProjectOption, app, find_project, report
-from plucky_heron.errors import StateError
+from plucky_heron.errors import FileError, StateError, did_you_mean
 
 
 @app.command()
@@ -93,6 +93,10 @@ def import_(
     wish: Wish = "",
     answer: Answers = [],  # noqa: B006
     free: Free = None,
+    set_: Annotated[
+        list[str],
+        typer.Option("--set", help="Another value for what is assumed, by its key: drives.hip.limit='20 N*m'."),
+    ] = [],  # noqa: B006
     json_: Json = False,
 ) -> None:
     """Bring a URDF into a project, with a site under it and a task, and say what became of it."""
@@ -102,15 +106,20 @@ def import_(
 
     check_path(file)
     project = find_project(into)
-    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name)
+    numbers = pairs(set_, "--set")
+    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name, numbers)
+    keys = [a.key for a in made.assumed]
+    for key in numbers:
+        if key not in keys:
+            raise FileError("--set", key, numbers[key], f"nothing is assumed there; {did_you_mean(key, keys)}")
     made.keep(project.folder)
     lines = [f"{file}: machine {made.name}, task {made.task}"]
-    for title, texts in (("read", made.read), ("assumed", made.converted), ("left out", made.left_out)):
+    for title, texts in (("read", made.read), ("assumed", made.assumptions), ("left out", made.left_out)):
         lines += [f"{title if k == 0 else '':<10}{text}" for k, text in enumerate(texts)]
     lines.append(f"next: heron shakedown {made.task} --project {project.folder}")
     answers = {
         "machine": made.name, "task": made.task, "files": [*made.texts, *made.copies], "read": made.read,
-        "assumed": made.converted, "left_out": made.left_out,
+        "assumed": made.assumptions, "left_out": made.left_out,
     }  # fmt: skip
     report(answers, json_, lines)
 

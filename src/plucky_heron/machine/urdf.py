@@ -37,6 +37,8 @@ class UrdfReport:
 
     machine: Machine
     notes: list[str] = field(default_factory=list)
+    assumed: list[tuple[tuple[str, ...], str]] = field(default_factory=list)
+    """Numbers of the machine that one may want to set otherwise: where each stands, and why it is as it is."""
 
 
 def read_urdf(path: Path, free: bool = False) -> UrdfReport:
@@ -57,6 +59,7 @@ class _Reader:
     def __init__(self, path: Path, root: Element, free: bool) -> None:
         self.path, self.root, self.free = path, root, free
         self.notes: list[str] = []
+        self.assumed: list[tuple[tuple[str, ...], str]] = []
         self.untouchable = free and root.find("link/collision") is None
         if self.untouchable:
             self.notes.append("no link has collision geometry: its visual geometry touches the ground")
@@ -91,11 +94,19 @@ class _Reader:
         self.weld(data)
         data["couplings"] = self.mimics(joints, data)
         data["drives"] = self.transmissions(joints, data)
+        if data["drives"]:
+            driven = {drive["joint"] for drive in data["drives"].values()} | set(data["couplings"])
+            for name, joint in data["joints"].items():
+                if joint["kind"] in ("hinge", "slider") and name not in driven:
+                    self.notes.append(f"joint {name}: nothing is said of a drive: it has none, and moves freely")
         touching = [name for name, body in data["bodies"].items() if any(shape["solid"] for shape in body["shapes"])]
         data["no_contact"] = list(itertools.combinations(touching, 2))
         if data["no_contact"]:
             self.notes.append("links pass through each other here; take pairs out of no_contact to let them touch")
-        return UrdfReport(validate(Machine, data, self.path), self.notes)
+        for name, joint in data["joints"].items():
+            if joint["kind"] in ("hinge", "slider") and "damping" not in joint:
+                self.assumed.append((("joints", name, "damping"), f"joint {name}: no damping is given"))
+        return UrdfReport(validate(Machine, data, self.path), self.notes, self.assumed)
 
     def named(self, tag: str) -> dict[str, Element]:
         found: dict[str, Element] = {}
@@ -255,6 +266,7 @@ class _Reader:
             reduction = actuator.find("mechanicalReduction") if actuator is not None else None
             gear = float(reduction.text or 1.0) if reduction is not None else 1.0
             drives[own] = {"kind": "effort", "joint": own, "limit": effort, "gear": abs(gear) or 1.0}
+            self.assumed.append((("drives", own, "limit"), f"transmission {name}: the effort limit of joint {joint}"))
             self.falling_effort(drives[own], limit, str(joint), f"transmission {name}")
         return drives
 
@@ -268,8 +280,7 @@ class _Reader:
             effort = self.number(limit, "effort", f"joint {name}.limit", 0.0)
             if effort <= 0.0:
                 continue
-            unit = "N" if data["joints"][own]["kind"] == "slider" else "N·m"
-            self.notes.append(f"joint {name}: gets a drive of {effort:g} {unit}, its effort limit")
+            self.assumed.append((("drives", own, "limit"), f"joint {name}: gets a drive with its effort limit"))
             drives[own] = {"kind": "effort", "joint": own, "limit": effort}
             self.falling_effort(drives[own], limit, name, f"joint {name}")
         return drives
@@ -279,7 +290,12 @@ class _Reader:
         velocity = self.number(limit, "velocity", f"joint {joint}.limit", 0.0) if limit is not None else 0.0
         if velocity > 0.0:
             drive["no_load_speed"] = velocity
-            self.notes.append(f"{where}: effort falls to nothing at {velocity:g}, the joint's velocity limit")
+            self.assumed.append(
+                (
+                    ("drives", drive["joint"], "no_load_speed"),
+                    f"{where}: effort falls to nothing at the joint's velocity limit",
+                )
+            )
 
     def joint(self, name: str, element: Element, links: dict[str, Element]) -> dict[str, Any]:
         where = f"joint {name}"

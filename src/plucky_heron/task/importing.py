@@ -28,6 +28,22 @@ from plucky_heron.upgrading import FORMAT
 MEANINGS = ("wall", "course", "gate", "ground")
 
 
+@dataclass(frozen=True)
+class Assumed:
+    """A number of the machine that was assumed, and can be set otherwise before it is kept."""
+
+    where: tuple[str | int, ...]
+    """In the machine's file."""
+    value: str
+    """As it stands there."""
+    words: str
+
+    @property
+    def key(self) -> str:
+        """How it is named on the command line."""
+        return ".".join(map(str, self.where))
+
+
 @dataclass
 class ImportReport:
     """What was read, line by line, and what would be written: paths inside the project with their text or their source."""
@@ -39,6 +55,12 @@ class ImportReport:
     texts: dict[str, str] = field(default_factory=dict)
     copies: dict[str, Path] = field(default_factory=dict)
     task: str = ""
+    assumed: list[Assumed] = field(default_factory=list)
+
+    @property
+    def assumptions(self) -> list[str]:
+        """All that was assumed or converted, a line each."""
+        return [*(f"{a.words}: {a.key} = {a.value}" for a in self.assumed), *self.converted]
 
     def keep(self, folder: Path) -> None:
         """Write everything into a project.

@@ -22,16 +22,21 @@ from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import read_urdf
 from plucky_heron.machine.xml import read_xml
-from plucky_heron.task.importing import ImportReport, as_document, plain_name
+from plucky_heron.task.importing import Assumed, ImportReport, as_document, plain_name
 from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import own_motion
 from plucky_heron.task.wishes.writing import written_on
+from plucky_heron.units import plain_number
 from plucky_heron.upgrading import FORMAT
 
 LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
+UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "no_load_speed": ("rad/s", "m/s")}
+"""Of numbers whose unit depends on their joint: of a hinge, of a slider."""
+ORDER = ("drives", "joints", "bodies")
+"""In which assumptions are told: first what a machine can do."""
 GRADE = 0.3
 """Grade that wheels without a stated effort are given the strength for."""
 
@@ -43,6 +48,7 @@ def machine_from_urdf(
     answers: Mapping[str, str | float] | None = None,
     folder: Path | None = None,
     name: str = "",
+    numbers: Mapping[str, str] | None = None,
 ) -> ImportReport:
     """A URDF as a machine of ours, its meshes as hulls of corners, with a plain site and a task.
 
@@ -54,6 +60,14 @@ def machine_from_urdf(
         What the task is written from; left out, it is one in which the machine can be seen and let go.
     folder
         The project it is for, so that names that are taken there are not taken again.
+    numbers
+        Other values for what would be assumed, by the keys of the report's `assumed`, as they are written in the file; what nothing
+        is assumed for is not looked at.
+
+    Raises
+    ------
+    FileError
+        Not a URDF that can be a machine, or a number that cannot stand where it should.
     """
     if free is None:
         free = travels(source)
@@ -80,10 +94,14 @@ def machine_from_urdf(
             source, "joint", None, "has no hinge or slider; a machine of ours needs one that a drive can move"
         )
     document = as_document(machine, f"Imported from {source.name}.")
+    for where, words in found.assumed:
+        _assume(report, document, where, words)
     if free:
         _on_the_ground(machine, document, report)
     if not machine.drives:
         _drives(machine, document, report)
+    _set_otherwise(report, document, numbers or {})
+    report.assumed.sort(key=lambda a: ORDER.index(str(a.where[0])))
     text = tomlkit.dumps(document)
     machine = validate(Machine, parse_toml(text, source), source)
     site_text = f'# Made for {name}: still air{", level ground" if free else ""}.\nformat = {FORMAT}\nname = "{name} place"\n{LEVEL_GROUND if free else ""}'  # fmt: skip
@@ -126,14 +144,16 @@ def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: Imp
     if np.isfinite(low) and abs(low) > 1e-6:
         root: Any = document["joints"][look.base_joint]
         root["start"] = editing.inline(["0 m", "0 m", f"{-low:.6g} m", "0 rad", "0 rad", "0 rad"])
-        report.converted.append(f"it starts {-low:.4g} m higher, with its lowest point on the ground")
+        words = f"it starts {-low:.4g} m higher, with its lowest point on the ground"
+        _assume(report, document, ("joints", look.base_joint, "start", 2), words)
     for name, body in machine.bodies.items():
         if name in look.model.bodies and "caster" in name.lower() and look.machine.joints[machine.joint_above(name)].kind == "fixed":  # fmt: skip
             for k, shape in enumerate(body.shapes):
                 if shape.solid and shape.kind == "sphere":
                     part: Any = document["bodies"][name]["shapes"][k]
                     part["surface"] = editing.inline({"friction": [0.02, 0.02]})
-                    report.converted.append(f"{name}: a caster that cannot turn; its friction is taken as 0.02")
+                    where = ("bodies", name, "shapes", k, "surface", "friction")
+                    _assume(report, document, where, f"{name}: a caster that cannot turn; its friction")
 
 
 def _drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
@@ -144,14 +164,45 @@ def _drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepo
     for joint in wheels:
         effort = nice(GRADE * look.mass * 9.81 * look.wheels[joint] / len(wheels))
         editing.put_part(document, "drives", f"{joint}_drive", {"kind": "effort", "joint": joint, "limit": f"{effort:g} N*m"})  # fmt: skip
-        report.converted.append(f"joint {joint}: no effort limit is given; its wheel gets {effort:g} N·m, enough for a grade of {100 * GRADE:.0f} %")  # fmt: skip
+        words = (
+            f"joint {joint}: no effort limit is given; its wheel gets what is enough for a grade of {100 * GRADE:.0f} %"
+        )
+        _assume(report, document, ("drives", f"{joint}_drive", "limit"), words)
     rest = [joint for joint in moving if joint not in wheels]
     for joint in rest if not wheels else []:
-        editing.add_drive(document, machine, joint)
-    if rest and not wheels:
-        report.converted.append(
-            "it names no drives: every moving joint has one of 10 N·m or 10 N; set what they can do"
+        drive = editing.add_drive(document, machine, joint)
+        _assume(
+            report, document, ("drives", drive, "limit"), f"joint {joint}: no effort limit is given; set what it can do"
         )
+
+
+def _assume(report: ImportReport, document: Any, where: tuple[str | int, ...], words: str) -> None:
+    """Note what stands there, or zero where nothing does."""
+    value: Any = document
+    for part in where:
+        value = value.get(part, 0) if isinstance(part, str) else value[part]
+    one = value[0] if isinstance(value, list) else value  # of a pair of equal numbers, such as frictions, one is told
+    units = UNITS.get(str(where[-1]))
+    if units is not None and not isinstance(one, str):
+        joint = where[1] if where[0] == "joints" else document["drives"][where[1]]["joint"]
+        one = f"{one:g} {units[document['joints'][joint]['kind'] == 'slider']}"
+    report.assumed.append(Assumed(where, str(one), words))
+
+
+def _set_otherwise(report: ImportReport, document: Any, numbers: Mapping[str, str]) -> None:
+    """Put other values in the place of what was assumed."""
+    for k, a in enumerate(report.assumed):
+        if a.key not in numbers or numbers[a.key].strip() in ("", a.value):
+            continue
+        text = numbers[a.key].strip().replace("−", "-")
+        value: Any = float(text) if plain_number(text) else text
+        at: Any = document
+        for part in a.where[:-1]:
+            at = at[part]
+        last = a.where[-1]
+        pair = isinstance(at.get(last) if isinstance(last, str) else None, list)
+        at[last] = [value, value] if pair else value
+        report.assumed[k] = Assumed(a.where, text, a.words)
 
 
 def first_task(look: Look, name: str) -> tomlkit.TOMLDocument:

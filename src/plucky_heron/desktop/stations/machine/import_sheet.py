@@ -13,6 +13,7 @@ from plucky_heron.errors import FileError, HeronError
 from plucky_heron.machine import editing
 from plucky_heron.task.importing import (  # fmt: skip
     MEANINGS,
+    Assumed,
     ImportReport,
     drawing_of_site,
     legend_of,
@@ -36,6 +37,9 @@ class ImportSheet(QDialog):
         self.bench, self.path, self.body = bench, path, body
         self.report: ImportReport | None = None
         self._entry: dict[str, Any] = {}
+        self.numbers: dict[str, str] = {}
+        """What is to stand in the place of what is assumed, by its key."""
+        self.assumed: dict[str, QLineEdit] = {}
         self.setWindowTitle(f"Bring in {path.name}")
         self.resize(620, 520)
         layout = QVBoxLayout(self)
@@ -116,8 +120,14 @@ class ImportSheet(QDialog):
         except (HeronError, OSError) as error:
             self._say(str(error))
         self.keep.setEnabled(self.report is not None)
+        if self.report is None and self.numbers:
+            return  # what was typed stands beside what is wrong with it
+        focus = next((key for key, field in self.assumed.items() if field.hasFocus()), None)
         self.lines.clear()
+        self.assumed = {}
         if self.report is not None:
+            for k, assumed in enumerate(self.report.assumed):
+                self.lines.add(label("" if k else "assumed", "soft"), self._assumed_row(assumed))
             for title, texts in (
                 ("read", self.report.read), ("converted", self.report.converted), ("left out", self.report.left_out),
                 ("written", [*self.report.texts, *self.report.copies]),
@@ -125,6 +135,30 @@ class ImportSheet(QDialog):
                 for k, text in enumerate(texts):
                     self.lines.add(label("" if k else title, "soft"), label(text, wrap=True))
         self.lines.finish()
+        if focus in self.assumed:
+            self.assumed[focus].setFocus()
+
+    def _assumed_row(self, assumed: Assumed) -> QWidget:
+        """A number that can be typed over, and why it is as it is."""
+        whole = QWidget()
+        row = QHBoxLayout(whole)
+        row.setContentsMargins(0, 0, 0, 0)
+        field = QLineEdit(assumed.value)
+        field.setAccessibleName(assumed.key)
+        field.setToolTip(f"{assumed.key}: {assumed.words}")
+        field.setMinimumHeight(24)
+        field.setFixedWidth(120)
+        field.editingFinished.connect(lambda: self._typed(assumed, field))
+        self.assumed[assumed.key] = field
+        row.addWidget(field)
+        row.addWidget(label(assumed.words, wrap=True), 1)
+        return whole
+
+    def _typed(self, assumed: Assumed, field: QLineEdit) -> None:
+        text = field.text().strip()
+        if text != self.numbers.get(assumed.key, assumed.value):
+            self.numbers[assumed.key] = text
+            self.read()
 
     def _read(self) -> ImportReport:
         problem = self.bench.problem
@@ -134,7 +168,12 @@ class ImportSheet(QDialog):
             name = self.name.text().strip()
             check_name(self.bench.project.folder, "machines", name)
             return machine_from_urdf(
-                self.path, self.free.isChecked(), wish, folder=self.bench.project.folder, name=name
+                self.path,
+                self.free.isChecked(),
+                wish,
+                folder=self.bench.project.folder,
+                name=name,
+                numbers=self.numbers,
             )
         if problem is None:
             raise FileError(self.path, "", None, "needs a task: choose one first")

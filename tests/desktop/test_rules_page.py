@@ -397,10 +397,15 @@ def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
     assert ends(card.chart) == whole and not card.all.isVisible()
     qtbot.keyClick(card.chart, Qt.Key.Key_Plus)
     view = card.chart.plot.viewport()
+    heard: list[float] = []
+    card.chart.clicked.connect(heard.append)
+    qtbot.mouseClick(view, LEFT, pos=view.rect().center())
     qtbot.mouseDClick(view, LEFT, pos=view.rect().center())
     qtbot.mouseRelease(view, LEFT, pos=view.rect().center())  # which the double-click of the library leaves out
     qtbot.waitUntil(lambda: ends(card.chart) == whole, timeout=60_000)  # and of the other chart
     assert ends(card.second) == whole and not card.all.isVisible()
+    qtbot.wait(2 * QApplication.doubleClickInterval())
+    assert not heard  # the first half of a double-click plays nothing
     for first, second in (("terms", "endings"), ("endings", "success"), ("success", "terms")):
         card.quantity.setCurrentIndex(card.quantity.findData(first))
         card.beneath.setCurrentIndex(card.beneath.findData(second))

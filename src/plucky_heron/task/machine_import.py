@@ -33,7 +33,7 @@ from plucky_heron.units import plain_number
 from plucky_heron.upgrading import FORMAT
 
 LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
-UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "no_load_speed": ("rad/s", "m/s")}
+UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "limit": ("N*m", "N"), "no_load_speed": ("rad/s", "m/s")}
 """Of numbers whose unit depends on their joint: of a hinge, of a slider."""
 ORDER = ("drives", "joints", "bodies")
 """In which assumptions are told: first what a machine can do."""

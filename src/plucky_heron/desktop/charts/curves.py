@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
-from PySide6.QtCore import QEvent, QPointF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QBrush, QKeyEvent, QPainter
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QVBoxLayout, QWidget
 
 from plucky_heron.analysis.statistics import spread_of
 from plucky_heron.desktop.theme import LETTERS, SERIES, font, pen_style, theme
@@ -124,6 +124,9 @@ class CurveChart(QWidget):
         self.plot.getViewBox().sigResized.connect(self._place_words)
         self.plot.scene().sigMouseMoved.connect(self._moved)
         self.plot.scene().sigMouseClicked.connect(self._clicked)
+        self._at = 0.0
+        self._click = QTimer(self, singleShot=True)  # a click is one once it is not the first half of two
+        self._click.timeout.connect(lambda: self.clicked.emit(self._at))
 
     def _moved(self, place: QPointF) -> None:
         item = self.plot.getPlotItem()
@@ -134,9 +137,11 @@ class CurveChart(QWidget):
         item = self.plot.getPlotItem()
         if event.button() == Qt.MouseButton.LeftButton and item.vb.sceneBoundingRect().contains(event.scenePos()):
             if event.double():
+                self._click.stop()
                 self.show_all()
                 return
-            self.clicked.emit(float(item.vb.mapSceneToView(event.scenePos()).x()))
+            self._at = float(item.vb.mapSceneToView(event.scenePos()).x())
+            self._click.start(QApplication.doubleClickInterval())
 
     def _chosen(self, ends: tuple[float, float] | None) -> None:
         self.go_to(ends)

@@ -123,7 +123,7 @@ def docs_of(model: type[BaseModel]) -> dict[str, str]:
             if not (isinstance(line, ast.AnnAssign) and isinstance(line.target, ast.Name)):
                 continue
             if isinstance(after, ast.Expr) and isinstance(after.value, ast.Constant):
-                found[line.target.id] = " ".join(str(after.value.value).split())
+                found[line.target.id] = " ".join(str(after.value.value).replace("`", "").split())
     return found
 
 

@@ -1,8 +1,14 @@
-"""Compile all kernels once into Numba's cache, with a progress bar."""
+"""Compile all kernels once into Numba's cache, in two processes where there are two cores, with a progress bar.
+
+``python tools/warm_kernels.py [--smoke]``; its own processes are given ``--part 0`` or ``--part 1``.
+"""
 
 from __future__ import annotations
 
+import os
+import subprocess
 import sys
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -63,42 +69,93 @@ def learn_a_little(method: str, **settings: float) -> None:
     learner.improve(0.0)
 
 
-def steps() -> list[Callable[[], object]]:
-    """Calls that make Numba compile each entry, with the types used in earnest."""
+def hoist() -> tuple[Model, Plant]:
+    """A machine and two copies of it."""
     model = build_model(read_machine(demo_source() / "machines" / "hoist.toml"))
-    plant = Plant(model, 2, 0.004, threads=1)
+    return model, Plant(model, 2, 0.004, threads=1)
+
+
+def moving() -> list[Callable[[], object]]:
+    """The step of the physics, which takes longest by far."""
+
+    def step() -> None:
+        model, plant = hoist()
+        accelerations(model, model.start, np.zeros(len(model.joints)))
+        plant.step(np.zeros((2, len(model.drives))))
+
+    def touch() -> None:
+        Plant(hoist()[0], 1, 0.004, threads=1, surroundings=build_scene(Site(terrain=Terrain(kind="flat"))))
+
+    return [hoist, step, touch]
+
+
+def learning() -> list[Callable[[], object]]:
+    """Learning, noise, and what is asked of a machine; by the time a machine is needed, the other process has compiled it."""
     line = np.zeros(4)
     table, whole = np.zeros((2, 2)), np.ones(2, dtype=np.int64)
+
+    def ask() -> None:
+        model, plant = hoist()
+        plant.locate()
+        warm_weather(plant)
+        plant.settle_drives(np.arange(2))
+        warm_sensing(model, plant)
+        Apart(plant, [(model.bodies[0], model.bodies[-1])]).read()
+
     return [
-        lambda: accelerations(model, model.start, np.zeros(len(model.joints))),
-        lambda: plant.step(np.zeros((2, len(model.drives)))),
-        lambda: Plant(model, 1, 0.004, threads=1, surroundings=build_scene(Site(terrain=Terrain(kind="flat")))),
-        plant.locate,
-        lambda: plant.settle_drives(np.arange(2)),
-        lambda: warm_sensing(model, plant),
-        Apart(plant, [(model.bodies[0], model.bodies[-1])]).read,
+        lambda: learn_a_little("ppo"),
+        lambda: learn_a_little("ppo", memory=4),
+        lambda: learn_a_little("sac", priority=0.5),
         lambda: simulation.second_order_noise(0.5, 0.5, line, 0.5, line.copy()),
-        lambda: warm_weather(plant),
         lambda: simulation.instrument_errors(
             whole, table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()
         ),
         lambda: simulation.first_order_noise(0.5, 0.5, line, line.copy()),
-        lambda: learn_a_little("ppo"),
-        lambda: learn_a_little("ppo", memory=4),
-        lambda: learn_a_little("sac", priority=0.5),
+        ask,
     ]
 
 
-def main() -> None:
-    """Compile with a bar."""
-    console = Console(stderr=True)
-    with Progress(console=console) as bar:
-        task = bar.add_task("compiling kernels", total=13)
-        bar.advance(task)
-        for step in steps()[: 3 if "--smoke" in sys.argv else None]:
-            step()
-            bar.advance(task)
+PARTS = (moving, learning)
+
+
+def work(part: int) -> None:
+    """One part, a line for each step that is done."""
+    for step in PARTS[part]():
+        step()
+        print("done", flush=True)
+
+
+def main() -> int:
+    """Compile with a bar; exit status 1 where a process failed."""
+    if "--part" in sys.argv:
+        work(int(sys.argv[-1]))
+        return 0
+    if "--smoke" in sys.argv:
+        learning()[0]()
+        return 0
+    together = len(os.sched_getaffinity(0)) > 1
+    failed: list[int] = []
+    with Progress(console=Console(stderr=True)) as bar:
+        task = bar.add_task("compiling kernels", total=sum(len(part()) for part in PARTS))
+
+        def follow(part: int) -> None:
+            command = [sys.executable, "-P", __file__, "--part", str(part)]
+            with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+                assert process.stdout is not None
+                for _ in process.stdout:
+                    bar.advance(task)
+            if process.returncode != 0:
+                failed.append(part)
+
+        threads = [threading.Thread(target=follow, args=(part,)) for part in range(len(PARTS))]
+        for thread in threads:
+            thread.start()
+            if not together:
+                thread.join()
+        for thread in threads:
+            thread.join()
+    return 1 if failed else 0
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

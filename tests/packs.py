@@ -14,7 +14,7 @@ from tests.conftest import copy_demo
 def small_pack(place: Path) -> Path:
     """Its folder, made below `place`."""
     folder = copy_demo(place / "quillmere")
-    short = {"steps": "4096", "copies": "32", "evaluation.every": "2048", "evaluation.episodes": "8"}
+    short = {"steps": "2048", "copies": "32", "evaluation.every": "2048", "evaluation.episodes": "4"}
     recipe = with_changes(Project(folder).recipe("ppo"), short)
     row = launch.wait(folder, launch.train(folder, "lift", recipe, [1]))[0]
     write_pack(folder, row, place / "pack", ("onnx", "c99", "fixed", "st"))

@@ -91,19 +91,21 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     assert not sheet.make.isEnabled()
     for _, box in sheet.boxes[:2]:
         box.setChecked(True)
-    sheet.speed.setCurrentIndex(sheet.speed.findData(4.0))
     assert sheet.make.text() == "Film 2"
+    sheet.boxes[1][1].setChecked(False)
+    sheet.speed.setCurrentIndex(sheet.speed.findData(4.0))
     qtbot.mouseClick(sheet.make, Qt.MouseButton.LeftButton)
     assert window.bench.job is not None
     qtbot.waitUntil(lambda: window.bench.job is None, timeout=240_000)
     films = folder / "runs" / f"{trained[1].id:04d}" / "films"
-    assert sorted(p.name for p in films.iterdir()) == ["best.webm", "last.webm"] and not window.bench.trouble
+    assert watching.film.text() == "Film … (1)"
+    assert sorted(p.name for p in films.iterdir()) == ["best.webm"] and not window.bench.trouble
     window.close()
-    given = ["film", "1@best", "--out", str(tmp_path / "one.mp4"), "--speed", "8", "--project", str(folder), "--json"]
+    given = ["film", "1@best", "--out", str(tmp_path / "one.mp4"), "--speed", "20", "--project", str(folder), "--json"]
     assert main(given) == 0
     answer = json.loads(capsys.readouterr().out)
     assert answer["policy"] == "best" and answer["pictures"] == len(pictures(tmp_path / "one.mp4")[1])
-    assert Project(folder).film(1, tmp_path / "three.webm", "last", speed=20.0) == len(
+    assert Project(folder).film(1, tmp_path / "three.webm", "last", speed=40.0) == len(
         pictures(tmp_path / "three.webm")[1]
     )
     assert main(["film", "1@7", "--out", str(tmp_path / "two.mp4"), "--project", str(folder)]) == 2

@@ -15,13 +15,16 @@ from plucky_heron.desktop.charts.curves import CurveChart
 from plucky_heron.desktop.charts.strip_recorder import StripChart
 from plucky_heron.desktop.forms.widgets import Choice
 from plucky_heron.desktop.shell.causeway import JobLine
+from plucky_heron.desktop.stations.compare.station import CompareStation
 from plucky_heron.desktop.stations.training import model
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.executors import at_once
+from plucky_heron.runs.store import RunStore
 from plucky_heron.training.recipe import with_changes
+from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.good_enough import GoodEnough
 from tests.conftest import copy_demo
 
@@ -288,6 +291,37 @@ def test_runs_at_work_are_asked_to_obey_changed_rules(qtbot: QtBot, window: Wind
     row = bench.rows[-1]
     assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2000")
     assert row.facts["rules_changed"][0]["step"] >= 3000
+
+
+def test_long_courses_are_read_run_by_run_in_turns_of_their_own(
+    qtbot: QtBot, recorded: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "quillmere"
+    shutil.copytree(recorded, folder)
+    store = RunStore(folder)
+    with store.writing():
+        for row in store.runs():
+            store.connection.execute("DELETE FROM evaluations WHERE run = ?", [row.id])
+            rows = [(row.id, 40 * k, 0.01 * k, k, 1.0, k / 400, 1, "{}") for k in range(400)]
+            store.connection.executemany("INSERT INTO evaluations VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+    store.close()
+    window = Window(folder)
+    qtbot.addWidget(window)
+    read: list[int] = []
+    whole = window.bench.store.course
+
+    def noted(run: int, since: int = -1) -> list[Evaluation]:
+        read.append(run)
+        return whole(run, since)
+
+    monkeypatch.setattr(window.bench.store, "course", noted)
+    station = window.made(4)
+    assert isinstance(station, CompareStation) and read == [1]  # one of two, and nothing is drawn yet
+    qtbot.waitUntil(lambda: station._drawn is not None, timeout=60_000)
+    assert read == [1, 2] and station.chosen == [1]
+    _, steps = station.chart.plot.getPlotItem().vb.viewRange()[0]
+    assert steps > 40 * 399
+    window.close()
 
 
 def test_a_batch_is_noted_marked_put_away_brought_back_and_deleted(qtbot: QtBot, window: Window) -> None:

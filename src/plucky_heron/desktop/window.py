@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from threading import Thread
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
@@ -63,6 +64,7 @@ class Window(QMainWindow):
         self.causeway = Causeway(self.bench, self.project_menu)
         self.stack = QStackedWidget()
         self._made: dict[int, Station] = {}
+        self._fetched: dict[int, Thread] = {}
         self._asked: set[str] = set()
         self._tray: QSystemTrayIcon | None = None
         for _ in STATIONS:
@@ -148,9 +150,14 @@ class Window(QMainWindow):
             QTimer.singleShot(400, self, self.make_the_rest)
             return
         missing = next((k for k in range(len(STATIONS)) if k not in self._made), None)
-        if missing is not None and not self.bench.closed:
+        if missing is None or self.bench.closed:
+            return
+        if missing not in self._fetched:
+            self._fetched[missing] = Thread(target=STATIONS[missing].fetch, daemon=True)
+            self._fetched[missing].start()
+        if not self._fetched[missing].is_alive():
             self.made(missing)
-            QTimer.singleShot(60, self, self.make_the_rest)
+        QTimer.singleShot(60, self, self.make_the_rest)
 
     @property
     def stations(self) -> list[Station]:

@@ -427,6 +427,10 @@ class Workbench(QObject):
             self._courses[run, whole] = known
         return known
 
+    def unread(self, run: int) -> int:
+        """How many evaluations of a run `course` would have to read."""
+        return self.store.extent(run)[0] - len(self._courses.get((run, False), ()))
+
     def batch_rows(self, batch: int | None = None) -> list[RunRow]:
         """Runs of a batch, by default the chosen one."""
         wanted = self.batch if batch is None else batch

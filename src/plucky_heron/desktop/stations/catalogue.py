@@ -24,6 +24,13 @@ class Entry:
 
     name: str
     stake: Callable[[Workbench], StakeState]
+    needs: tuple[str, ...] = ()
+    """Modules without a screen that take long to load: `fetch` may run in a thread, so that the window goes on meanwhile."""
+
+    def fetch(self) -> None:
+        """Load what the station needs."""
+        for module in self.needs:
+            import_module(f"plucky_heron.{module}")
 
     def make(self, bench: Workbench) -> Station:
         """The station's widget."""
@@ -38,6 +45,6 @@ STATIONS = (
     Entry("Shakedown", shakedown.stake),
     Entry("Training", training.stake),
     Entry("Compare", compare.stake),
-    Entry("Proving", proving.stake),
-    Entry("Handover", handover.stake),
+    Entry("Proving", proving.stake, ("analysis.proving.proof",)),
+    Entry("Handover", handover.stake, ("handover.pack", "rigs.rollout", "rigs.fleet.coordinator")),
 )

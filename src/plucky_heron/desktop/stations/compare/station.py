@@ -163,6 +163,10 @@ CELL = 84
 """Least width (px) of a cell of what differs: more columns than fit are scrolled to."""
 
 
+LONG = 200
+"""Evaluations that are read in a turn of the event loop of their own: some milliseconds."""
+
+
 class CompareStation(Station):
     """The station."""
 
@@ -279,7 +283,7 @@ class CompareStation(Station):
             letters,
             [(r.id, r.state, r.best_step, r.retest, bench.store.evaluated(r.id)) for r in runs],
         )
-        if drawn == self._drawn:
+        if drawn == self._drawn or self._still_reads([r.id for r in runs]):
             return
         self._drawn = drawn
         self._show_curves(found, letters, quantity)
@@ -287,6 +291,15 @@ class CompareStation(Station):
         # in turns of their own, so that no turn of the event loop gets long
         QTimer.singleShot(0, self, lambda: self._show_differences(found, letters))
         QTimer.singleShot(0, self, lambda: self._show_runs(found, letters))
+
+    def _still_reads(self, runs: list[int]) -> bool:
+        """Whether courses are long and not all read yet: then the next one is read, and the rest in later turns of the loop."""
+        unread = [run for run in runs if self.bench.unread(run) > LONG]
+        for run in unread[:1]:
+            self.bench.course(run)
+        if len(unread) > 1:
+            QTimer.singleShot(0, self, lambda: None if self.bench.closed else self.refresh())
+        return len(unread) > 1
 
     def _show_curves(self, found: dict[int, list[RunRow]], letters: dict[int, str], quantity: str) -> None:
         bench = self.bench

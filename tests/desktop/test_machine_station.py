@@ -186,6 +186,10 @@ def test_parts_of_every_kind_are_added_chosen_and_edited(qtbot: QtBot, window: W
     assert window.bench.problem.machine.sensors["frame_inertial"].noise == 0.02
     actions["Body hinged to frame"].trigger()
     assert station.selected == ("bodies", "part")
+    before = window.bench.problem.machine.bodies["part"].inertia
+    type_into(qtbot, field(qtbot, window, "part inertia xx"), "40 kg*m**2")
+    assert "no solid has this inertia" in station.problem_text.text() and "Ctrl+E" in station.problem_text.text()
+    assert window.bench.problem.machine.bodies["part"].inertia == before
     station.ladder.repaint()
     for kind, name in (
         ("tanks", "hopper"),

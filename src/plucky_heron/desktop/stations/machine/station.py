@@ -280,7 +280,10 @@ class MachineStation(Station):
         if not unit:
             written = int(value) if number.title == "beams" else value
         key, whole = change_of(number, written)
-        self._say(self.bench.edit("machines", key, whole, f"{self.selected[1]} {number.title}: {text}"))
+        wrong = self.bench.edit("machines", key, whole, f"{self.selected[1]} {number.title}: {text}")
+        if wrong and number.title.startswith("inertia"):
+            wrong += "; Ctrl+E changes an inertia as a whole"
+        self._say(wrong)
 
     def _reshape(self, found: list[Change], text: str) -> None:
         def change(document: Any) -> None:

@@ -260,10 +260,8 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
     sheet = ImportSheet(bench, tmp_path / "rig.urdf", "")
     qtbot.addWidget(sheet)
     sheet.show()
-    assert list(sheet.assumed) == ["drives.run.limit", "drives.run.no_load_speed", "joints.slew.damping"]
-    assert sheet.report is not None and any(
-        "slew: nothing is said of a drive" in t for t in sheet.report.left_out + sheet.report.converted
-    )
+    numbers = ["drives.run.limit", "drives.run.no_load_speed", "drives.slew.limit", "joints.slew.damping"]
+    assert list(sheet.assumed) == numbers and sheet.assumed["drives.slew.limit"].text() == "none"
 
     def typed(key: str, text: str) -> None:
         field = sheet.assumed[key]
@@ -277,6 +275,9 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
     assert sheet.assumed["drives.run.limit"].text() == "22 kg"  # stays to be put right
     typed("joints.slew.damping", "0.4 N*m*s/rad")
     typed("drives.run.limit", "22 N")
+    typed("drives.slew.limit", "8 N")  # of a hinge
+    assert "wanted N*m" in sheet.wrong.text()
+    typed("drives.slew.limit", "8 N*m")
     assert not sheet.wrong.text() and sheet.keep.isEnabled() and sheet.isVisible()
     assert sheet.assumed["joints.slew.damping"].text() == "0.4 N*m*s/rad"
     typed("drives.run.no_load_speed", "")  # nothing typed: as it was
@@ -284,6 +285,7 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
     sheet.keep_it()
     machine = bench.problem.machine
     assert machine.drives["run"].limit == 22.0 and machine.joints["slew"].damping == 0.4
+    assert machine.drives["slew"].limit == 8.0 and machine.drives["slew"].joint == "slew"
     assert machine.drives["run"].no_load_speed == 1.2 and machine.joints["run"].damping == 0.3
 
 

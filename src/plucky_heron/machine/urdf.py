@@ -98,7 +98,8 @@ class _Reader:
             driven = {drive["joint"] for drive in data["drives"].values()} | set(data["couplings"])
             for name, joint in data["joints"].items():
                 if joint["kind"] in ("hinge", "slider") and name not in driven:
-                    self.notes.append(f"joint {name}: nothing is said of a drive: it has none, and moves freely")
+                    words = f"joint {name}: nothing is said of a drive; with none it moves freely"
+                    self.assumed.append((("drives", name, "limit"), words))
         touching = [name for name, body in data["bodies"].items() if any(shape["solid"] for shape in body["shapes"])]
         data["no_contact"] = list(itertools.combinations(touching, 2))
         if data["no_contact"]:

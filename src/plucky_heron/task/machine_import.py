@@ -35,6 +35,7 @@ from plucky_heron.upgrading import FORMAT
 LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
 UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "limit": ("N*m", "N"), "no_load_speed": ("rad/s", "m/s")}
 """Of numbers whose unit depends on their joint: of a hinge, of a slider."""
+NO_DRIVE = "none"
 ORDER = ("drives", "joints", "bodies")
 """In which assumptions are told: first what a machine can do."""
 GRADE = 0.3
@@ -177,7 +178,10 @@ def _drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepo
 
 
 def _assume(report: ImportReport, document: Any, where: tuple[str | int, ...], words: str) -> None:
-    """Note what stands there, or zero where nothing does."""
+    """Note what stands there, zero where nothing does, or that there is no such drive."""
+    if where[0] == "drives" and where[1] not in document["drives"]:
+        report.assumed.append(Assumed(where, NO_DRIVE, words))
+        return
     value: Any = document
     for part in where:
         value = value.get(part, 0) if isinstance(part, str) else value[part]
@@ -196,13 +200,17 @@ def _set_otherwise(report: ImportReport, document: Any, numbers: Mapping[str, st
             continue
         text = numbers[a.key].strip().replace("−", "-")
         value: Any = float(text) if plain_number(text) else text
+        report.assumed[k] = Assumed(a.where, text, a.words)
+        if a.value == NO_DRIVE:
+            joint = str(a.where[1])
+            editing.put_part(document, "drives", joint, {"kind": "effort", "joint": joint, "limit": value})
+            continue
         at: Any = document
         for part in a.where[:-1]:
             at = at[part]
         last = a.where[-1]
         pair = isinstance(at.get(last) if isinstance(last, str) else None, list)
         at[last] = [value, value] if pair else value
-        report.assumed[k] = Assumed(a.where, text, a.words)
 
 
 def first_task(look: Look, name: str) -> tomlkit.TOMLDocument:

@@ -363,6 +363,26 @@ launch.train(folder, "lift", with_changes(Project(folder).recipe("sac"), changes
     assert row.state == DONE, row.stop_text
 
 
+def test_a_catalogue_is_read_while_one_who_writes_is_suspended(folder: Path) -> None:
+    RunStore(folder).close()
+    code = (
+        "import sys, time; from pathlib import Path; from plucky_heron.runs.store import RunStore\n"
+        "with RunStore(Path(sys.argv[1])).writing(): print('in it', flush=True); time.sleep(600)"
+    )
+    writer = subprocess.Popen(
+        [sys.executable, "-P", "-c", code, str(folder)], stdout=subprocess.PIPE, text=True, env=worker_environment()
+    )
+    try:
+        assert writer.stdout is not None and writer.stdout.readline() == "in it\n"
+        writer.send_signal(signal.SIGSTOP)
+        store = RunStore(folder)
+        assert store.runs() == []
+        store.close()
+    finally:
+        writer.kill()
+        writer.wait()
+
+
 def test_a_run_that_is_suspended_while_the_clock_is_set_is_still_at_work(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

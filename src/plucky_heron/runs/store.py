@@ -202,6 +202,9 @@ class RunStore:
                 raise FileError(self.path, "", None, f"damaged: lacks {lacks}; move it away to start a new catalogue")
 
     def _bring_up_to_date(self) -> None:
+        # one that is up to date is opened without writing: who writes may be suspended in the middle of it
+        if int(self.connection.execute("PRAGMA user_version").fetchone()[0]) == STORE_FORMAT:
+            return
         with self.writing():
             version = int(self.connection.execute("PRAGMA user_version").fetchone()[0])
             if version == 0:

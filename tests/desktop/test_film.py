@@ -96,7 +96,7 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     sheet.speed.setCurrentIndex(sheet.speed.findData(4.0))
     qtbot.mouseClick(sheet.make, Qt.MouseButton.LeftButton)
     assert window.bench.job is not None
-    qtbot.waitUntil(lambda: window.bench.job is None, timeout=240_000)
+    qtbot.waitUntil(lambda: window.bench.job is None, timeout=340_000)
     films = folder / "runs" / f"{trained[1].id:04d}" / "films"
     assert watching.film.text() == "Film … (1)"
     assert sorted(p.name for p in films.iterdir()) == ["best.webm"] and not window.bench.trouble

@@ -73,6 +73,7 @@ def test_a_film_that_is_stopped_leaves_what_was_there(
         film(problem, shown, tmp_path / "nowhere" / "film.webm")
 
 
+@pytest.mark.alone  # films have the lowest priority: beside other tests they would wait for long
 def test_films_of_chosen_policies_are_made_behind_the_window(
     qtbot: QtBot, trained: tuple[Project, RunRow], tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -47,6 +47,7 @@ def test_more_films_than_anyone_looks_at_are_refused(folder: Path) -> None:
         with_changes(recipe, {"evaluation.film_every": "0"})
 
 
+@pytest.mark.alone  # films have the lowest priority: beside other tests they would wait for long
 def test_films_follow_the_run_and_what_fails_is_tried_once(tmp_path: Path) -> None:
     project = Project(copy_demo(tmp_path / "quillmere"))
     task = project.folder / "tasks" / "lift.toml"
@@ -80,3 +81,7 @@ def test_films_follow_the_run_and_what_fails_is_tried_once(tmp_path: Path) -> No
     while filming.go_on([row]):
         time.sleep(0.1)
     assert filming.given_up == {folder / "best.webm"} and not filming.go_on([row])
+    log = project.folder / "runs" / f"batch-{row.batch}.log"
+    while "filming: " not in log.read_text() and time.monotonic() < until:
+        time.sleep(0.5)
+    assert "best.webm: cannot be written" in log.read_text() and "Traceback" not in log.read_text()

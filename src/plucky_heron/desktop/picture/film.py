@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable
 from fractions import Fraction
@@ -119,6 +120,7 @@ def film(
     except (OSError, av.FFmpegError) as error:
         raise FileError(path, "", None, f"cannot be written: {error}") from error
     finally:
-        part.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):  # what stands in its way is said above
+            part.unlink()
         stage.deleteLater()
     return len(samples)

@@ -1,4 +1,4 @@
-"""The whole test suite: one test more at a time than there are cores, then those that need all cores for themselves."""
+"""The whole test suite: two tests at a time, then those that need both cores for themselves."""
 
 from __future__ import annotations
 
@@ -8,9 +8,6 @@ import sys
 
 import pytest
 
-# tests wait for two fifths of their time: for workers, for rigs in real time, for a window's loop
-AT_ONCE = str(len(os.sched_getaffinity(0)) + 1)
-
 
 def main() -> int:
     """Run pytest; arguments are passed on."""
@@ -19,14 +16,12 @@ def main() -> int:
     if given == ["--smoke"]:
         return int(pytest.main(["--version"]))
     if not given:
-        shared = pytest.main(["-n", AT_ONCE, "--dist", "worksteal", "--durations", "40", "-m", "not alone"])
+        shared = pytest.main(["-n", "2", "--dist", "worksteal", "--durations", "40", "-m", "not alone"])
         # a second pytest in this process would meet half-closed Qt and plugins: it gets its own
         alone = subprocess.run([sys.executable, "-m", "pytest", "-m", "alone"], check=False).returncode
         return int(shared) or alone
     return int(
-        pytest.main(
-            ["-n", AT_ONCE, "--dist", "worksteal", *given] if not any(a.startswith("-n") for a in given) else given
-        )
+        pytest.main(["-n", "2", "--dist", "worksteal", *given] if not any(a.startswith("-n") for a in given) else given)
     )
 
 

@@ -1,4 +1,4 @@
-"""The charts of the Training station: eighteen runs with 2 000 evaluations and all health figures each, drawn, and the longest turn of the window's loop.
+"""The charts of the Training station: two dozen runs with 2 000 evaluations and all health figures each, two charts, drawn, and the longest turn of the window's loop.
 
 ``PYTHONPATH=src .venv/bin/python benchmarks/charts.py`` (a minute); the second half while two seeds train.
 """
@@ -26,7 +26,7 @@ from plucky_heron.runs import launch
 from plucky_heron.runs.store import RunStore
 from plucky_heron.training.recipe import with_changes
 
-FIGURES = ("success", "score", "length", "kl", "critic_explains", "endings", "terms")
+FIGURES = ("score", "success", "length", "kl", "critic_explains", "endings", "terms")
 
 
 def project_of(place: Path, evaluations: int) -> Path:
@@ -73,16 +73,15 @@ def main() -> int:
         window.show()
         window.enter(3)
         window.bench.choose_batch(1)
-        print(
-            f"longest turn while the station opens and its runs are diagnosed: {1e3 * spin(application, 1 if given.smoke else 8):.0f} ms"
-        )
         station = window.station
+        opening = spin(application, 1)
+        while station.diagnosis._job is None or station.diagnosis._job.busy:  # type: ignore[attr-defined]
+            opening = max(opening, spin(application, 1))
+        print(f"longest turn while the station opens and its runs are diagnosed: {1e3 * opening:.0f} ms")
         for figure in FIGURES:
-            station.curves.quantity.setCurrentIndex(max(0, station.curves.quantity.findData(figure)))  # type: ignore[attr-defined]
-            spin(application, 0.3)
-            station._drawn = None  # type: ignore[attr-defined]
+            choice = station.curves.quantity  # type: ignore[attr-defined]
             began = time.perf_counter()
-            station.refresh()
+            choice.setCurrentIndex(choice.findData(figure))
             window.grab()
             print(
                 f"{figure}: drawn in {1e3 * (time.perf_counter() - began):.0f} ms (wanted under 200), longest turn after it {1e3 * spin(application, 0.5):.0f} ms (wanted under 50)"

@@ -447,9 +447,9 @@ class RunStore:
         """How many evaluations a run has."""
         return int(self._ask("SELECT COUNT(*) FROM evaluations WHERE run = ?", [run])[0][0])
 
-    def details(self, run: int) -> list[tuple[int, dict[str, Any]]]:
-        """Step and details (endings, reward by term) of each evaluation."""
-        rows = self._ask("SELECT step, details FROM evaluations WHERE run = ? ORDER BY step", [run])
+    def details(self, run: int, since: int = -1) -> list[tuple[int, dict[str, Any]]]:
+        """Step and details (endings, reward by term) of each evaluation after step `since`."""
+        rows = self._ask("SELECT step, details FROM evaluations WHERE run = ? AND step > ? ORDER BY step", [run, since])
         return [(r[0], self._read(r[1], f"run {run}, step {r[0]}")) for r in rows]
 
     def health(self, run: int, since: int = -1) -> list[tuple[int, dict[str, float]]]:

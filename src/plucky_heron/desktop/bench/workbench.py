@@ -17,6 +17,7 @@ from plucky_heron.desktop.bench.documents import Key, put
 from plucky_heron.desktop.bench.edits import Checked, Clash, FileEdit, FilesEdit
 from plucky_heron.desktop.bench.ended import ended_text
 from plucky_heron.desktop.bench.playback import Playback
+from plucky_heron.desktop.bench.records import Records
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.files import is_file, parse_toml, read_text, read_toml, recording_files, validate, write_whole
@@ -79,6 +80,7 @@ class Workbench(QObject):
         self.playback = Playback(self)
         self.undo = QUndoStack(self)
         self.store = RunStore(self.project.folder)
+        self.records = Records(self.store)
         self.closed = False
         self.task = self.project.first_task()
         """The chosen task; "" while the machine has none, or none is chosen."""
@@ -97,7 +99,6 @@ class Workbench(QObject):
         self.faults: dict[str, str] = {}
         """What is wrong with formulas of the task, by their key: the rest is shown, training waits."""
         self._recipes: dict[int, Recipe] = {}
-        self._courses: dict[tuple[int, bool], list[Evaluation]] = {}
         self._texts: dict[Path, str] = {}
         self._stamps: dict[Path, object] = {}
         self.rows: list[RunRow] = []
@@ -416,20 +417,7 @@ class Workbench(QObject):
 
     def course(self, run: int, whole: bool = False) -> list[Evaluation]:
         """The evaluations of a run so far, with all figures if `whole`; only those that are new are read."""
-        known = self._courses.get((run, whole), [])
-        count, last = self.store.extent(run)
-        read = self.store.whole_course if whole else self.store.course
-        if count != len(known) or (known and known[-1].step != last):
-            fresh = read(run, known[-1].step if known else -1)
-            known = (
-                [*known, *fresh] if len(known) + len(fresh) == count else read(run)
-            )  # a resumed run makes some again
-            self._courses[run, whole] = known
-        return known
-
-    def unread(self, run: int) -> int:
-        """How many evaluations of a run `course` would have to read."""
-        return self.store.extent(run)[0] - len(self._courses.get((run, False), ()))
+        return self.records.course(run, whole)
 
     def batch_rows(self, batch: int | None = None) -> list[RunRow]:
         """Runs of a batch, by default the chosen one."""
@@ -560,8 +548,7 @@ class Workbench(QObject):
             if said := launch.resume(self.project.folder, run, steps):
                 self.noted.emit(f"run {run} goes on {said}" if said.startswith("without") else f"run {run}: {said}")
             self._recipes.pop(run, None)
-            for whole in (False, True):
-                self._courses.pop((run, whole), None)
+            self.records.forget(run)
         except HeronError as error:
             wrong = str(error)
             self.say(wrong)

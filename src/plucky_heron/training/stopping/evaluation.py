@@ -19,7 +19,7 @@ HEALTH_FIGURES = {f.key: f for f in vars(health).values() if isinstance(f, healt
 """Health figures that a rule may read; a method gives some of them."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Evaluation:
     """One evaluation on the fixed starts, and what it had cost by then."""
 

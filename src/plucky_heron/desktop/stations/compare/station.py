@@ -294,7 +294,7 @@ class CompareStation(Station):
 
     def _still_reads(self, runs: list[int]) -> bool:
         """Whether courses are long and not all read yet: then the next one is read, and the rest in later turns of the loop."""
-        unread = [run for run in runs if self.bench.unread(run) > LONG]
+        unread = [run for run in runs if self.bench.records.unread(run) > LONG]
         for run in unread[:1]:
             self.bench.course(run)
         if len(unread) > 1:

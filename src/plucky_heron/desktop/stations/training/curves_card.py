@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout
 
 from plucky_heron.desktop.bench.remembering import remember, remembered
 from plucky_heron.desktop.bench.workbench import Workbench
-from plucky_heron.desktop.charts.curves import CurveChart
+from plucky_heron.desktop.charts.curves import CurveChart, thinned
 from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, button
 from plucky_heron.desktop.stations.training import model
 from plucky_heron.errors import HeronError
@@ -55,6 +55,8 @@ class CurvesCard(Card):
         self.chart.zoomed.connect(lambda ends: self._zoomed(self.second, ends))
         self.second.zoomed.connect(lambda ends: self._zoomed(self.chart, ends))
         self._span, self._room, self.told = 1.0, 1.08, ""
+        self._drawn: dict[CurveChart, object] = {}
+        """What each chart was last drawn from: where it is still so, nothing is drawn again."""
         self.shown: dict[str, list[tuple[int, list[Evaluation]]]] = {}
         """What each figure in sight is drawn from, by seed."""
         self.body.addWidget(self.chart, 1)
@@ -184,6 +186,7 @@ class CurvesCard(Card):
 
     def _rule_dragged(self, value: float) -> None:
         found = self._level(self.bench.recipe, self.chosen()[0])
+        self._drawn.clear()  # the line stands where it was dropped, also where the edit is refused
         if found is None:
             return
         number, level = found
@@ -203,7 +206,7 @@ class CurvesCard(Card):
         self.caption.setText(model.curves_caption(self.bench, first, over).upper())
         self.told = model.curves_note(self.bench, rows)
         self.note.setText(self.told)
-        self.shown = {}
+        self.shown = {quantity: seen for quantity, seen in self.shown.items() if quantity in (first, second)}
         budget = max([r.budget for r in rows], default=self.bench.recipe.steps if self.bench.recipe else 1)
         ends = [c[-1].step for c in model.against(courses, along) if c]
         self._span = float(budget if along == "steps" else max(ends, default=1))
@@ -226,17 +229,28 @@ class CurvesCard(Card):
         courses: list[list[Evaluation]],
     ) -> None:
         bench = self.bench
+        parts = quantity in (model.ENDINGS, model.TERMS)
+        lines = bench.lines(quantity) if quantity in ("success", "score") else []
+        own = self._own_recipe()
+        mine = own is None or bench.recipe is None or own.stop == bench.recipe.stop or any(r.alive for r in rows)
+        found = self._level(bench.recipe if mine else own, quantity)
+        drawn = (
+            quantity, along, over, self._span, self._room, lines, found, mine, id(bench.problem), bench.run if parts else None,
+            [(row.id, len(course), course[-1:]) for row, course in zip(rows, courses, strict=True)],
+        )  # fmt: skip
+        if self._drawn.get(chart) == drawn:
+            return
+        self._drawn[chart] = drawn
         if along != chart.along:
             chart.show_all()
         chart.quantity, chart.along = quantity, along
         chart.clear()
-        if quantity in (model.ENDINGS, model.TERMS):
+        if parts:
             self._draw_parts(chart, quantity)
             return
         courses = [model.averaged(course, quantity, over) for course in model.against(courses, along)]
         steps = self._span
-        lines = bench.lines(quantity) if quantity in ("success", "score") else []
-        values = [e.of(quantity) for c in courses for e in c] + [value for _, value in lines]
+        values = [e.of(quantity) for c in courses for e in thinned(c)] + [value for _, value in lines]
         low, high = model.limits(values, quantity)
         chart.set_range(steps * self._room, low, high)
         if quantity in HEALTH_FIGURES:
@@ -245,9 +259,6 @@ class CurvesCard(Card):
         self.shown[quantity] = [(row.seed, course) for row, course in zip(rows, courses, strict=True)]
         chart.references(lines, steps, low, high)
         chart.add_courses(courses, 0, each=True)
-        own = self._own_recipe()
-        mine = own is None or bench.recipe is None or own.stop == bench.recipe.stop or any(r.alive for r in rows)
-        found = self._level(bench.recipe if mine else own, quantity)
         if found is not None:
             chart.threshold(found[1].value, found[1].text, movable=mine and chart is self.chart)
         if rows and along == "steps":
@@ -258,7 +269,7 @@ class CurvesCard(Card):
         row = self.bench.row()
         if row is None:
             return
-        found = self.bench.store.details(row.id)
+        found = self.bench.records.details(row.id)
         own = self.bench.problem
         if own is None or self.bench.older(row):
             own = frozen_problem(self.bench.project.folder, row)

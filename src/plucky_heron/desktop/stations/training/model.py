@@ -143,16 +143,14 @@ def averaged(course: Sequence[Evaluation], quantity: str, over: int) -> list[Eva
     """Evaluations whose figure is the mean of it and of those before it, `over` at most."""
     if over <= 1:
         return list(course)
-    values = [e.of(quantity) for e in course]
-    found = []
-    for k, e in enumerate(course):
-        mean = float(np.mean(values[max(0, k - over + 1) : k + 1]))
-        found.append(
-            replace(
-                e, **({quantity: mean} if quantity in (SUCCESS, SCORE) else {"figures": {**e.figures, quantity: mean}})
-            )
-        )
-    return found
+    values = np.array([e.of(quantity) for e in course])
+    # the first have fewer before them; none is spoilt by one that is no number further back, as running sums are
+    windows = np.lib.stride_tricks.sliding_window_view(values, min(over, len(values))).mean(axis=1) if course else []
+    means = [*(values[: k + 1].mean() for k in range(min(over, len(values)) - 1)), *windows]
+    return [
+        replace(e, **({quantity: m} if quantity in (SUCCESS, SCORE) else {"figures": {**e.figures, quantity: m}}))
+        for e, m in zip(course, map(float, means), strict=True)
+    ]
 
 
 def against(courses: Sequence[list[Evaluation]], along: str) -> list[list[Evaluation]]:

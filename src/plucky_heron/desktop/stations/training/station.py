@@ -273,7 +273,7 @@ class TrainingStation(Station):
             self.health.caption.setText("HEALTH")
             self.health_rows.add(label("shown once training has begun", "soft"))
         else:
-            figures = bench.store.health(at_work.id)
+            figures = bench.records.health(at_work.id)
             last = figures[-1][0] if figures else 0
             self.health.caption.setText(f"HEALTH OF SEED {at_work.seed} AT {last / 1000:.0f} K STEPS")
             if len(figures) < FIRST_UPDATES:
@@ -289,7 +289,9 @@ class TrainingStation(Station):
 
     def _show_untrained(self, run: int) -> None:
         """Where the untrained policy's commands lie."""
-        first: dict[str, Any] = next((d["untrained"] for _, d in self.bench.store.details(run) if "untrained" in d), {})
+        first: dict[str, Any] = next(
+            (d["untrained"] for _, d in self.bench.records.details(run) if "untrained" in d), {}
+        )
         for name, found in first.items():
             share = label(
                 f"{100 * found['at_limit']:.0f} % at limits", "wrong" if found["at_limit"] > 0.2 else "strong"

@@ -14,8 +14,10 @@ from pathlib import Path
 from typing import Any, ClassVar, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
 
 from plucky_heron.errors import FileError, did_you_mean
+from plucky_heron.faults import NO_FLAG, explain
 from plucky_heron.upgrading import FORMAT, upgrade
 
 
@@ -41,7 +43,9 @@ class Settings(BaseModel):
                     and key in cls.model_fields
                     and not takes_bool(cls.model_fields[key].annotation)
                 ):
-                    raise ValueError(f"{key}: wanted a number or a text, not {str(value).lower()}")
+                    raise PydanticCustomError(
+                        NO_FLAG, "{key}: no place for true or false", {"key": key, "value": value}
+                    )
         if isinstance(data, dict) and any(str(key).startswith("x_") for key in data):
             return {key: value for key, value in data.items() if not str(key).startswith("x_")}
         return data
@@ -289,38 +293,6 @@ def validate(model: type[Model], data: dict[str, Any], source: Path | str) -> Mo
 def load(model: type[Model], path: Path) -> Model:
     """Read and check the file `path`."""
     return validate(model, read_toml(path), path)
-
-
-def explain(error: ValidationError, model: type[BaseModel], source: Path | str) -> FileError:
-    """The first fault of a validation as one line."""
-    # a key that nobody knows usually explains why another one is missing
-    fault = min(error.errors(), key=lambda e: e["type"] != "extra_forbidden")
-    where = [str(part) for part in fault["loc"] if not str(part).startswith(("function-", "tagged-union"))]
-    key = ".".join(where)
-    kind, wanted = fault["type"], fault["msg"].removeprefix("Value error, ")
-    value: object = fault.get("input")
-    if kind == "missing":
-        value, wanted = None, "is missing"
-    elif kind == "extra_forbidden":
-        known = _known_keys(model, list(fault["loc"][:-1]))
-        value = None
-        wanted = f"unknown key; {did_you_mean(where[-1], known)}"
-    elif isinstance(value, dict | list):
-        value = None
-    return FileError(source, key, value, wanted)
-
-
-def _known_keys(model: type[BaseModel], location: list[int | str]) -> list[str]:
-    current: Any = model
-    for part in location:
-        field = getattr(current, "model_fields", {}).get(part)
-        if field is None:
-            continue
-        candidates = [field.annotation, *getattr(field.annotation, "__args__", ())]
-        models = [c for c in candidates if isinstance(c, type) and issubclass(c, BaseModel)]
-        if models:
-            current = models[0]
-    return sorted(current.model_fields)
 
 
 def write_whole(path: Path, data: bytes | str) -> None:

@@ -64,15 +64,15 @@ def parse(text: str | int | float, unit: str = "") -> float:
         Not a quantity, not finite, or of another dimension than `unit`.
     """
     if isinstance(text, bool):
-        raise UnitError(f"{text!r} is not a quantity; write for example {_example(unit)}")
+        raise UnitError(f"{text!r} is not a quantity; write for example {example(unit)}")
     if not isinstance(text, str | int | float):
-        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}")
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {example(unit)}")
     try:
         value = float(text) if isinstance(text, int | float) else _parse_text(text.strip(), unit)
     except OverflowError as error:
-        raise UnitError(f"{quoted(text)} is too large; write for example {_example(unit)}") from error
+        raise UnitError(f"{quoted(text)} is too large; write for example {example(unit)}") from error
     if not math.isfinite(value):
-        raise UnitError(f"{quoted(text)} is not finite; write for example {_example(unit)}")
+        raise UnitError(f"{quoted(text)} is not finite; write for example {example(unit)}")
     return value
 
 
@@ -81,20 +81,20 @@ def _parse_text(text: str, unit: str) -> float:
     if _NUMBER.fullmatch(text):
         return float(text)
     if not _may_be_read(text):
-        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}")
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {example(unit)}")
     prepared = re.sub(r"%\s*$", " percent", text).replace("·", "*").replace("°", " deg")
     quantity: Any
     try:
         quantity = _registry().Quantity(prepared)
     except Exception as error:  # pint raises many kinds, down to tokenizer errors, for text it cannot read
-        raise UnitError(f"{quoted(text)} is not a quantity; write for example {_example(unit)}") from error
+        raise UnitError(f"{quoted(text)} is not a quantity; write for example {example(unit)}") from error
     if quantity.dimensionless and unit_dimension(unit) != DIMENSIONLESS and quantity.unitless:
         return float(quantity.magnitude)
     try:
         return float(quantity.to(unit or "dimensionless").magnitude)
     except Exception as error:
         raise UnitError(
-            f"{quoted(text)} is in {quantity.units:~P}, wanted {unit or 'a plain number'}, such as {_example(unit)}"
+            f"{quoted(text)} is in {quantity.units:~P}, wanted {unit or 'a plain number'}, such as {example(unit)}"
         ) from error
 
 
@@ -149,8 +149,10 @@ def _spell(dimension: Dimension) -> str:
     return "*".join(f"{n}**{p}" for n, p in zip(("kg", "m", "s", "rad"), dimension, strict=True) if p)
 
 
-def _example(unit: str) -> str:
-    return f'"1.5 {unit}"' if unit else '"1.5"'
+def example(unit: str) -> str:
+    """A quantity of a unit as a person would write it in a file."""
+    usual = {"1/s": "50 Hz", "rad": "30 deg"}
+    return f'"{usual.get(unit, f"1.5 {unit}".strip())}"'
 
 
 def pretty_unit(unit: str) -> str:
@@ -191,7 +193,7 @@ def unit_in(annotation: object) -> str | None:
 def _validator(unit: str) -> BeforeValidator:
     def read(value: object) -> float:
         if not isinstance(value, str | int | float) or isinstance(value, bool):
-            raise ValueError(f"wanted a quantity in {unit or 'plain numbers'}, such as {_example(unit)}")
+            raise ValueError(f"wanted {f'a quantity in {unit}' if unit else 'a number'}, such as {example(unit)}")
         try:
             return parse(value, unit)
         except UnitError as error:

@@ -83,7 +83,7 @@ def test_it_is_read_with_its_unit_and_refused_without_sense(folder: Path) -> Non
     assert read.training_time_limit == 0.5
     assert with_changes(read, {"training_time_limit": "off"}).training_time_limit is None
     assert with_changes(read, {"training_time_limit": "5 s"}).training_time_limit == 5.0
-    for wrong, why in (("5 m", "training_time_limit"), ("-1 s", "greater than 0"), ("soon", "training_time_limit")):
+    for wrong, why in (("5 m", "training_time_limit"), ("-1 s", "more than 0"), ("soon", "training_time_limit")):
         with pytest.raises(FileError, match=why):
             with_changes(read, {"training_time_limit": wrong})
     run = launch.create_batch(folder, "lift", with_changes(read, {"steps": "1000"}), [1])[0]

@@ -195,8 +195,8 @@ def test_what_is_stated_as_a_time_is_counted_in_samples_of_the_task(
 @pytest.mark.parametrize(
     ("key", "stated", "wanted"),
     [
-        ("return_steps", "0.2 m", "0.4 s"), ("return_steps", "soon", "0.4 s"), ("return_steps", "-1 s", "greater than or equal to 1"),
-        ("exploration_memory", "-1 s", "greater than or equal to 0"), ("discount", "0 s", "greater than 0"), ("minibatch", "0.4 s", "integer"),
+        ("return_steps", "0.2 m", "0.4 s"), ("return_steps", "soon", "0.4 s"), ("return_steps", "-1 s", "at least 1"),
+        ("exploration_memory", "-1 s", "at least 0"), ("discount", "0 s", "more than 0"), ("minibatch", "0.4 s", "a whole number"),
     ],
 )  # fmt: skip
 def test_what_is_no_time_is_told(key: str, stated: str, wanted: str) -> None:

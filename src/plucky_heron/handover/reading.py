@@ -10,7 +10,8 @@ from typing import Any
 from pydantic import ValidationError
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import check_path, explain, inside, is_file, read_bytes, read_json, write_whole
+from plucky_heron.faults import explain
+from plucky_heron.files import check_path, inside, is_file, read_bytes, read_json, write_whole
 from plucky_heron.handover.description import PACK_FORMAT, PackDescription, pack_hash
 from plucky_heron.handover.signing import signer_of
 from plucky_heron.task.problem import Problem, read_problem

@@ -17,7 +17,8 @@ import numpy as np
 from pydantic import ValidationError
 
 from plucky_heron.errors import FileError, shortened
-from plucky_heron.files import explain, inside, is_file, load, read_bytes
+from plucky_heron.faults import explain
+from plucky_heron.files import inside, is_file, load, read_bytes
 from plucky_heron.machine.meshes import project_of
 from plucky_heron.machine.site import MOST_HEIGHTS, Course, Drawing, Heights, Site, Wall
 from plucky_heron.machine.xml import read_xml

@@ -56,9 +56,9 @@ class Body(Settings):
     @field_validator("inertia", mode="before")
     @classmethod
     def _fill(cls, value: Any) -> Any:
-        if isinstance(value, list | tuple) and len(value) == 3:
-            return (*value, 0.0, 0.0, 0.0)
-        return value
+        if not isinstance(value, list | tuple) or len(value) not in (3, 6):
+            raise ValueError("wanted a list of xx, yy, zz, or of xx, yy, zz, xy, xz, yz, each a quantity in kg*m**2")
+        return value if len(value) == 6 else (*value, 0.0, 0.0, 0.0)
 
     @field_validator("inertia")
     @classmethod

@@ -61,7 +61,9 @@ class Observation(Settings):
         if data.get("form") == "sine and cosine":
             data.setdefault("range", (-math.pi, math.pi))
         elif "range" not in data:
-            raise ValueError(f'{data.get("name", "")}: range is missing; write for example range = ["-1 m", "1 m"]')
+            raise ValueError(
+                f'{data.get("name") or "an observation"}: range is missing; write for example range = ["-1 m", "1 m"]'
+            )
         try:
             si = si_unit(unit)
             if isinstance(data.get("range"), list | tuple):

@@ -9,7 +9,8 @@ from typing import Any, ClassVar
 from pydantic import Field, PrivateAttr, ValidationError, model_validator
 
 from plucky_heron.errors import FileError, StateError, UnitError, did_you_mean
-from plucky_heron.files import Settings, explain, inside, read_toml, validate
+from plucky_heron.faults import explain
+from plucky_heron.files import Settings, inside, read_toml, validate
 from plucky_heron.learning.guide import GUIDES, preset
 from plucky_heron.learning.method import METHODS, OwnMethod, is_own, load_own_method, settings_class
 from plucky_heron.learning.settings import in_samples

@@ -108,7 +108,7 @@ def test_the_first_rule_that_holds_is_named() -> None:
 @pytest.mark.parametrize(
     ("table", "words"),
     [
-        ({"kind": "god enough", "at_least": 1}, "did you mean good enough"), ({}, "no stop rule None"), ([], "wanted a table"), ({"kind": ["budget"]}, "no stop rule"),
+        ({"kind": "god enough", "at_least": 1}, "did you mean good enough"), ({}, "kind: is missing; there are budget"), ([], "wanted a table"), ({"kind": ["budget"]}, "no stop rule"),
         ({"kind": "good enough"}, "at_least: is missing"), ({"kind": "budget"}, "steps, episodes or minutes"), ({"kind": "budget", "step": 3}, "did you mean steps"),
         ({"kind": "budget", "steps": 0}, "steps: "), ({"kind": "budget", "steps": True}, "steps: "), ({"kind": "no more gain", "less_than": "2 parsec", "within": 3}, "less_than: "),
     ],

@@ -15,6 +15,7 @@ import numpy as np
 from pydantic import BeforeValidator, SerializeAsAny, ValidationError
 
 from plucky_heron.errors import did_you_mean, quoted
+from plucky_heron.faults import explain
 from plucky_heron.training.stopping.evaluation import Course, Evaluation, show_steps, show_value
 from plucky_heron.training.stopping.rule import MOST_STEPS, Level, StopRule
 
@@ -53,18 +54,15 @@ def read_rule(data: Any) -> StopRule:
         raise ValueError("wanted a table with the kind of a rule and its settings")
     kind = data.get("kind")
     found = StopRule.kinds.get(kind) if isinstance(kind, str) else None
+    if kind is None:
+        raise ValueError(f"kind: is missing; there are {', '.join(StopRule.kinds)}")
     if found is None:
         raise ValueError(f"kind: no stop rule {quoted(kind)}; {did_you_mean(kind, StopRule.kinds)}")
     try:
         return found.model_validate(data)
     except ValidationError as error:
-        fault = error.errors()[0]
-        key = ".".join(str(part) for part in fault["loc"] if str(part) in found.model_fields or isinstance(part, int))
-        if fault["type"] == "extra_forbidden":
-            key = str(fault["loc"][-1])
-            raise ValueError(f"{key}: unknown key; {did_you_mean(key, found.model_fields)}") from error
-        text = fault["msg"].removeprefix("Value error, ") if fault["type"] != "missing" else "is missing"
-        raise ValueError(f"{key}: {text}" if key else text) from error
+        fault = explain(error, found, "")
+        raise ValueError(f"{fault.key}: {fault.wanted}" if fault.key else fault.wanted) from error
 
 
 AnyRule = Annotated[SerializeAsAny[StopRule], BeforeValidator(read_rule)]

@@ -17,6 +17,7 @@ from plucky_heron.analysis.machines.problems import DEEPEST
 from plucky_heron.control.poles import poles_of
 from plucky_heron.dynamics.posing import tied
 from plucky_heron.formula import Expression
+from plucky_heron.machine.parts import Float, Hull, Wing
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Driver
 from plucky_heron.simulation.trials import Trials, run_trials
@@ -283,8 +284,8 @@ def _strong_enough(seen: Seen) -> Check:
 def _lift(problem: Problem, used: set[str]) -> tuple[float, str] | None:
     """Thrust upwards against the weight, of a machine that flies."""
     machine, model = problem.machine, problem.model
-    if problem.site.gravity <= 0.0:
-        return None
+    if problem.site.gravity <= 0.0 or any(isinstance(f, Wing | Hull | Float) for f in machine.forces.values()):
+        return None  # nothing weighs it down, or wings or water carry it
     upward = 0.0
     for name in used:
         drive = machine.drives[name]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.fly import RESTLESS
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import (
     field_of,
@@ -23,6 +24,8 @@ class Dock(Wish):
 
     def unfit(self, look: Look) -> str:
         """Whether it is a vehicle."""
+        if look.glides:
+            return RESTLESS
         return "" if look.rolls else "it does not travel over the ground" if look.base else "the base does not travel"
 
     def questions(self, look: Look) -> tuple[Question, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -176,13 +176,13 @@ class Draft:
         if len(formula) <= LONGEST_FORMULA:
             self.reward(name, formula, weight, why)
 
-    def joints(self, joints: list[str], why: str = "state is complete", wheels: bool = False) -> None:
-        """Positions and speeds of joints: angles without stops by sine and cosine, of wheels the speed alone."""
+    def joints(self, joints: list[str], why: str = "state is complete", by_speed: Collection[str] = ()) -> None:
+        """Positions and speeds of joints: angles without stops by sine and cosine, of wheels and those `by_speed` the speed alone."""
         look, travel = self.look, self.look.travel
         for joint in joints:
             part = look.machine.joints[joint]
             words = joint.replace("_", " ")
-            if joint not in look.wheels or wheels:
+            if joint not in {*look.wheels, *by_speed}:
                 if part.limits is None and part.unit == "rad":
                     self.observe_angle(f"{words} angle", f"{joint}.position", "where it stands, whole turns left out")
                 else:
@@ -190,9 +190,8 @@ class Draft:
                     more = 0.08 * (reach[1] - reach[0])  # stops give way a little
                     reach = reach[0] - more, reach[1] + more
                     self.observe(f"{words} position", f"{joint}.position", part.unit, reach, "where it stands, between its stops")  # fmt: skip
-            self.observe(
-                f"{words} speed", f"{joint}.velocity", f"{part.unit}/s", nice(max(travel.joints[joint], 0.1)), why
-            )
+            fast = max(travel.joints[joint], look.top_speed(joint) if joint in by_speed else 0.1)
+            self.observe(f"{words} speed", f"{joint}.velocity", f"{part.unit}/s", nice(fast), why)
 
     def lags(self) -> None:
         """The last commands, where drives follow them late."""

@@ -16,7 +16,7 @@ from plucky_heron.dynamics.plant import Plant, mass_matrix, static_loads
 from plucky_heron.dynamics.posing import joint_above, tied
 from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.dynamics.shapes import surface_triangles
-from plucky_heron.machine.parts import Float, Hull, Tyre
+from plucky_heron.machine.parts import Float, Hull, Tyre, Wing
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import rotation
@@ -74,19 +74,24 @@ class Look:
         Body that travels, carried by a planar or free joint; "" if the machine stands.
     driven : list of str
         Joints that a drive moves; `passive` the hinges and sliders that none does.
+    carried : str
+        Body without drives that lies loose beside or on a machine that stands; "" without one.
     """
 
     def __init__(self, machine: Machine, site: Site) -> None:
         self.machine, self.site = machine, site
         self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
         self.surroundings = build_scene(site)
-        self.base_joint = next(
-            (n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")), ""
-        )
-        self.base = machine.joints[self.base_joint].child if self.base_joint else ""
-        self.loops = bool(tied(self.model))
         acting = ("effort", "speed", "position")
         self.driven = list(dict.fromkeys(str(d.joint) for d in machine.drives.values() if d.kind in acting))
+        loose = [n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")]
+        moving = [n for n in loose if self._has_drives(machine.joints[n].child)]
+        # what lies loose beside or on a machine that stands is not what travels
+        self.base_joint = next(iter(moving or ([] if self.driven else loose)), "")
+        self.base = machine.joints[self.base_joint].child if self.base_joint else ""
+        self.carried_joint = next(iter(loose), "") if not self.base and self.driven else ""
+        self.carried = machine.joints[self.carried_joint].child if self.carried_joint else ""
+        self.loops = bool(tied(self.model))
         self.thrusters = [n for n, d in machine.drives.items() if d.kind == "thrust"]
         follow = {c.joint for c in machine.couplings.values()}
         self.passive = [
@@ -119,9 +124,48 @@ class Look:
                     found[name] = shape.size[0]
         return found
 
+    @functools.cached_property
+    def rolling(self) -> set[str]:
+        """Joints of everything that rolls: wheels, and those of tyres that roll freely."""
+        tyres = {self.machine.joint_above(f.wheel) for f in self.machine.forces.values() if isinstance(f, Tyre)}
+        return tyres | set(self.wheels)
+
+    @functools.cached_property
+    def spinning(self) -> list[str]:
+        """Driven hinges without stops about an axis through the middle of what they carry: wheels that push by being sped up."""
+        found = []
+        for joint in self.driven:
+            part = self.machine.joints[joint]
+            arm = np.cross(np.array(self.machine.bodies[part.child].centre), np.array(part.axis, dtype=float))
+            balanced = np.linalg.norm(arm) < 1e-6 and not self.carries(part.child)
+            if part.kind == "hinge" and part.limits is None and balanced and joint not in self.wheels:
+                found.append(joint)
+        return found
+
     def carries(self, body: str) -> bool:
         """Whether anything hangs on a body by a joint that moves."""
         return any(j.parent == body and j.letters for j in self.machine.joints.values())
+
+    def _has_drives(self, body: str) -> bool:
+        """Whether a drive moves a body, or something that hangs on it."""
+        thrust = any(d.kind == "thrust" and d.body == body for d in self.machine.drives.values())
+        limbs = [(n, j.child) for n, j in self.machine.joints.items() if j.parent == body]
+        return thrust or any(n in self.driven or self._has_drives(child) for n, child in limbs)
+
+    @functools.cached_property
+    def moved(self) -> set[str]:
+        """Bodies that a driven joint carries."""
+        found = {self.machine.joints[j].child for j in self.driven}
+        while more := {j.child for j in self.machine.joints.values() if j.parent in found} - found:
+            found |= more
+        return found
+
+    @functools.cached_property
+    def glides(self) -> bool:
+        """Whether wings carry it while it moves: it is not lifted by its thrusters alone, nor by water."""
+        wings = any(isinstance(f, Wing) and not f.in_water for f in self.machine.forces.values())
+        falls = self.base and "z" in self.letters and self.site.gravity > 0.1 and not self.floats and not self.wheels
+        return bool(wings and falls) and self.flies <= 1.05
 
     @functools.cached_property
     def flies(self) -> float:
@@ -155,7 +199,7 @@ class Look:
         """Whether driven wheels, tyres or thrusters take it over the ground or the water."""
         over = {"x", "y"} <= set(self.letters)
         wheels = bool(self.wheels) and (bool(set(self.wheels) & set(self.driven)))
-        return over and (wheels or (bool(self.thrusters) and self.flies < 1.05))
+        return over and not self.glides and (wheels or (bool(self.thrusters) and self.flies < 1.05))
 
     @functools.cached_property
     def mass(self) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question, said, shown
+from plucky_heron.task.wishes.fly import RESTLESS
 from plucky_heron.task.wishes.look import LOOPS, Look, nice
 from plucky_heron.task.wishes.region import Region, region_of, summed
 from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
@@ -25,6 +26,8 @@ class Reach(Wish):
         """Whether there is a tip that gets around, or a vehicle."""
         if look.rolls:
             return ""
+        if look.glides:
+            return RESTLESS
         if look.base:
             return "what flies hovers instead" if look.flies > 1.0 else "nothing takes it over the ground"
         joints, _ = look.limb

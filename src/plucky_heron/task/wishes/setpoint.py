@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.fly import fly, fly_questions
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.pose import HoldPose, pose_task
 from plucky_heron.task.wishes.vehicle import any_heading, own_motion, speed_of, tipped
@@ -13,16 +14,18 @@ class FollowSetpoint(Wish):
     """What is wanted comes from outside and changes."""
 
     name = "follow a set-point"
-    says = "speed and turn rate, or a pose that changes"
+    says = "speed and turn rate, heights in flight, or a pose that changes"
 
     def unfit(self, look: Look) -> str:
         """Whether it drives over the ground, or is an arm."""
-        if look.rolls:
+        if look.rolls or look.glides:
             return ""
         return "nothing takes it over the ground" if look.base else HoldPose().unfit(look)
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How fast at most, how exactly."""
+        if look.glides:
+            return fly_questions(look)
         if not look.rolls:
             every = Question("every", "drawn anew every", nice(4.0 * look.seconds), "s", "four times a quick motion", 0.01, 600.0)  # fmt: skip
             near, hold, _, rate, load = HoldPose().questions(look)
@@ -41,6 +44,8 @@ class FollowSetpoint(Wish):
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:
         """Set-points that are drawn again and again."""
+        if look.glides:
+            return fly(look, given)
         if not look.rolls:
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base

@@ -8,13 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.dynamics.plant import mass_matrix
+from plucky_heron.task.wishes.carried import balance_carried, carried_questions, room_of
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import STEP, Look, nice
 from plucky_heron.task.wishes.wish import Wish, clock, substeps
 
 Array = np.ndarray
-STEEP = 0.05
-"""Height (m) that the machine's middle has to fall before it counts as falling."""
+CURVE = 0.02
+"""Lean (rad) by which the curve of the height at the top is measured."""
 
 
 @dataclass(frozen=True)
@@ -74,7 +75,15 @@ def upright_of(look: Look) -> Upright | None:
     length = fall * look.mass / max(sum(look.machine.bodies[b].mass for b in look.model.bodies), 1e-9)
     if fall * look.mass * look.site.gravity < 1e-6 or length < 1e-4:
         return None
-    stiff = 0.5 * fall * look.mass * look.site.gravity
+    # how fast a lean grows is told by the curve of the height at the top, wherever stops may end the fall
+    lean = np.tile(top, (2, 1))
+    for joint in joints:
+        lean[0, look.index(joint)] -= CURVE
+        lean[1, look.index(joint)] += CURVE
+    height = heights(look, np.vstack([top[None], lean]))
+    stiff = 2.0 * (height[0] - height[1:].mean()) / CURVE**2 * look.mass * look.site.gravity
+    if not stiff > 0.0:
+        stiff = 0.5 * fall * look.mass * look.site.gravity
     inertia = max(float(np.diag(mass_matrix(look.model, top))[look.index(joints[0])]), 1e-9)
     return Upright(
         joints, {j: float(top[look.index(j)]) for j in joints}, {j: float(bottom[look.index(j)]) for j in joints},
@@ -113,14 +122,14 @@ class Balance(Wish):
     """To stay on end."""
 
     name = "balance"
-    says = "stays on end and near its place"
+    says = "stays on end, or what it carries stays on it"
 
     def unfit(self, look: Look) -> str:
         """Whether something would fall that a drive can hold."""
-        if falls_over(look):
+        if falls_over(look) or room_of(look) > 0.0:
             return ""
         if look.base:
-            return "it stands by itself"
+            return "its wings hold it" if look.glides else "it stands by itself"
         if not look.driven:
             return "no joint of it is driven"
         found = upright_of(look)
@@ -130,11 +139,13 @@ class Balance(Wish):
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How far it may lean and go."""
+        if room_of(look) > 0.0:
+            return carried_questions(look)
         found = upright_of(look)
         seconds = found.seconds if found is not None else 0.4
         return (
             Question("lean", "leans less than", 0.2, "rad", "upright enough", 0.005, 1.5),
-            Question("far", "stays within", nice(far_of(look)), "m", "of where it started", 0.01, 1e4),
+            *([] if stays_put(look) else [Question("far", "stays within", nice(far_of(look)), "m", "of where it started", 0.01, 1e4)]),
             Question("start", "starts leaning up to", 0.1, "rad", "a push at the start", 0.0, 1.0),
             Question("hold", "held for", 2.0, "s", "at the end of the episode", 0.0, 600.0),
             *clock(max(0.2, seconds), 10.0, "long enough to fall many times"),
@@ -142,6 +153,8 @@ class Balance(Wish):
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:
         """Leans and speeds are sensed; falling ends the episode."""
+        if room_of(look) > 0.0:
+            return balance_carried(look, given)
         draft = Draft(look, "balance")
         if falls_over(look):
             return balance_vehicle(draft, given)
@@ -151,16 +164,16 @@ class Balance(Wish):
             draft.signal(f"lean.{joint}", f"wrap({joint}.position - {found.top[joint]:.6g})", "rad")
             draft.observe(f"{joint.replace('_', ' ')} leans", f"lean.{joint}", "rad", 1.0, "what is to be small")
             draft.observe(f"{joint.replace('_', ' ')} speed", f"{joint}.velocity", "rad/s", 6.0, "state is complete")
-            start = found.top[joint]
-            draft.start(f"{joint}.position", "rad", start - given["start"], start + given["start"], "leans a little")
+            low, high = within_stops(look, joint, found.top[joint], given["start"])
+            draft.start(f"{joint}.position", "rad", low, high, "leans a little")
         others = carriers(look, found)
-        draft.joints(others)
+        draft.joints(others, by_speed=look.spinning)
         draft.actions()
         draft.lags()
         leans = " + ".join(f"lean.{j}**2" for j in found.joints)
         draft.signal("lean", f"sqrt({leans})", "rad")
         draft.reward("upright", f"near(lean, {2.0 * given['lean']:.3g})", 1.0, "on end")
-        away, fallen = keep_near(draft, others, given["far"])
+        away, fallen = keep_near(draft, others, given.get("far", far_of(look)))
         draft.costs(0.01)
         draft.measure("upright", " and ".join([f"lean < {given['lean']:.4g}", *away]), given["hold"], "apart from the reward")  # fmt: skip
         draft.ending("fallen", " or ".join([f"lean > {max(0.8, 3.0 * given['lean']):.3g}", *fallen]), -2.0, "nothing more to learn")  # fmt: skip
@@ -173,6 +186,9 @@ def keep_near(draft: Draft, joints: list[str], far: float) -> tuple[list[str], l
     near, lost = [], []
     for joint in joints:
         look = draft.look
+        if joint in look.spinning:
+            fast = look.travel.joints[joint]
+            draft.reward(f"{joint}_slow", f"-({joint}.velocity / {fast:.4g})**2", 0.3, "at its top speed a wheel has nothing left to give")  # fmt: skip
         if look.machine.joints[joint].kind != "slider":
             continue
         middle = float(look.model.start[look.index(joint)])
@@ -185,6 +201,17 @@ def keep_near(draft: Draft, joints: list[str], far: float) -> tuple[list[str], l
         if look.machine.joints[joint].limits is None:
             lost.append(f"abs({joint}.position - {middle:.6g}) > {2.0 * half:.4g}")
     return near, lost
+
+
+def within_stops(look: Look, joint: str, middle: float, half: float) -> tuple[float, float]:
+    """A range about a place, as far as a joint's stops let it."""
+    low, high = look.machine.joints[joint].limits or (-np.inf, np.inf)
+    return float(np.clip(middle - half, low, high)), float(np.clip(middle + half, low, high))
+
+
+def stays_put(look: Look) -> bool:
+    """Whether it cannot go anywhere: it stands, and nothing of it slides."""
+    return not look.base and all(look.machine.joints[j].kind != "slider" for j in look.driven)
 
 
 def far_of(look: Look) -> float:
@@ -255,7 +282,15 @@ class SwingUp(Wish):
         if found is None:
             return "its drives can lift it: no need" if not look.passive else "gravity takes nothing of it down"
         stopped = [j for j in found.joints if not self._goes_over(look, found, j)]
-        return f"{stopped[0]} has stops between hanging and standing" if stopped else ""
+        if stopped:
+            return f"{stopped[0]} has stops between hanging and standing"
+        resting = [j for j in found.joints if self._rests(look, found, j)]
+        return f"{resting[0]} rests on its stop and has no room to swing" if resting else ""
+
+    def _rests(self, look: Look, found: Upright, joint: str) -> bool:
+        """Whether it lies on a stop where it would hang, and would fall on without it."""
+        limits = look.machine.joints[joint].limits
+        return limits is not None and min(abs(found.bottom[joint] - end) for end in limits) < 0.02
 
     def _goes_over(self, look: Look, found: Upright, joint: str) -> bool:
         # upright within the stops, and not just at one of them
@@ -284,10 +319,10 @@ class SwingUp(Wish):
             draft.observe(
                 f"{words} speed", f"{joint}.velocity", "rad/s", nice(5.0 / found.seconds), "state is complete"
             )
-            hangs = found.bottom[joint]
-            draft.start(f"{joint}.position", "rad", hangs - 0.3, hangs + 0.3, "hanging, not quite still")
+            low, high = within_stops(look, joint, found.bottom[joint], 0.3)
+            draft.start(f"{joint}.position", "rad", low, high, "hanging, not quite still")
         others = carriers(look, found)
-        draft.joints(others)
+        draft.joints(others, by_speed=look.spinning)
         draft.actions()
         draft.lags()
         cosines = " + ".join(f"cos(lean.{j})" for j in found.joints)

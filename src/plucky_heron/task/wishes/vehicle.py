@@ -47,6 +47,7 @@ def heave(draft: Draft) -> None:
     look = draft.look
     steered = [j for j in look.driven if j not in look.wheels]
     draft.joints(steered, "what it steers with")
+    draft.joints([j for j in look.passive if j not in look.rolling], "what it tows or carries")
 
 
 def own_motion(draft: Draft) -> None:

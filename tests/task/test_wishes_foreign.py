@@ -1,0 +1,119 @@
+"""Wishes for machines of other kinds: a ball on a beam, a box with a wheel inside, an aeroplane, a vehicle that tows."""
+
+from __future__ import annotations
+
+import shutil
+import tomllib
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from plucky_heron.analysis.shakedown.checks import _lift
+from plucky_heron.files import validate
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.project import Project, create
+from plucky_heron.simulation.drivers import Constant, Random, Rule
+from plucky_heron.simulation.trials import run_trials
+from plucky_heron.task.problem import Problem
+from plucky_heron.task.wishes.carried import room_of
+from plucky_heron.task.wishes.catalogue import WISHES, wish_named
+from plucky_heron.task.wishes.fly import cruise_of
+from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.upright import within_stops
+from plucky_heron.units import parse
+from tests.conftest import altered
+
+FOREIGN = Path(__file__).parent / "foreign"
+
+
+@pytest.fixture(scope="module")
+def project(tmp_path_factory: pytest.TempPathFactory) -> Project:
+    """A new project with these machines."""
+    made = create(tmp_path_factory.mktemp("foreign") / "odd")
+    for file in FOREIGN.glob("*.toml"):
+        shutil.copy(file, made.folder / "machines")
+    return Project(made.folder)
+
+
+def look_of(name: str, **changes: object) -> Look:
+    """A machine with other parts, looked at in an empty hall."""
+    data = tomllib.loads((FOREIGN / f"{name}.toml").read_text())
+    return Look(validate(Machine, data | changes, name), Site())
+
+
+def with_rule(problem: Problem, **commands: str) -> Rule:
+    """A controller written by hand for a written task."""
+    return Rule(altered(problem, rules={"hand": {"commands": commands}}), "hand")
+
+
+def test_a_ball_on_a_beam_is_balanced_by_the_law_of_the_textbook(project: Project) -> None:
+    offers = {o.name: o.unfit for o in project.wishes("seesaw")}
+    assert {name for name, why in offers.items() if not why} == {"hold a pose", "follow a set-point", "balance"}
+    problem = project.problem(project.write_wish("seesaw", "balance", name="ball").task)
+    assert {e.name for e in problem.entries} >= {"ball x", "ball speed x", "tilt position", "tilt speed"}
+    rule = with_rule(problem, tilt="clip(-0.5 * off.x - 0.5 * ball.velocity.x, -0.25, 0.25)")
+    assert run_trials(rule.problem, rule, seed=1, stream="hand", count=64).success.mean() > 0.95
+    idle = run_trials(problem, Constant(problem), seed=1, stream="hand", count=64)
+    assert idle.success.mean() < 0.5
+    drawn = run_trials(problem, Random(problem), seed=1, stream="hand", count=64)
+    assert drawn.success.mean() < 0.1 and {problem.ending_names[k] for k in drawn.ending if k >= 0} == {"fallen off"}
+
+
+@pytest.mark.parametrize(("height", "place", "room"), [(0.47, 0.1, 0.4), (0.47, -0.3, 0.2), (0.6, 0.1, 0.0), (0.47, 0.8, 0.0), (0.2, 0.1, 0.0)])  # fmt: skip
+def test_only_what_lies_on_a_driven_body_is_balanced(height: float, place: float, room: float) -> None:
+    look = look_of("seesaw")
+    joints = {n: j.model_dump(exclude_defaults=True) for n, j in look.machine.joints.items()}
+    joints["ball"]["start"] = (place, height, 0.0)
+    moved = look_of("seesaw", joints=joints)
+    assert (moved.base, moved.carried) == ("", "ball")
+    assert room_of(moved) == pytest.approx(room, abs=1e-6)
+    assert bool(wish_named("balance").unfit(moved)) == (room == 0.0)
+
+
+def test_a_box_with_a_wheel_inside_begins_between_its_stops_and_its_wheel_is_slowed(project: Project) -> None:
+    made = project.write_wish("reeler", "balance", name="edge")
+    problem = project.problem(made.task)
+    assert {e.name for e in problem.entries} == {"edge leans", "edge speed", "wheel speed"}, (
+        "where the wheel stands is no matter"
+    )
+    assert "far" not in {q.key for o in project.wishes("reeler") if o.name == "balance" for q in o.questions}
+    rule = with_rule(problem, wheel="clip(8 * lean.edge + 1 * edge.velocity + 0.0008 * wheel.velocity, -0.3, 0.3)")
+    assert run_trials(rule.problem, rule, seed=1, stream="hand", count=64).success.mean() > 0.95
+    assert [parse(v, "rad") for v in problem.task.starts["edge.position"].uniform or ()] == pytest.approx(
+        (-0.1, 0.1), abs=1e-4
+    )
+    tight = look_of(
+        "reeler",
+        joints={
+            n: j.model_dump(exclude_defaults=True) | ({"limits": (-0.05, 0.3)} if n == "edge" else {})
+            for n, j in look_of("reeler").machine.joints.items()
+        },
+    )
+    assert within_stops(tight, "edge", 0.0, 0.1) == (-0.05, 0.1)
+    swing = {o.name: o.unfit for o in project.wishes("reeler")}["swing up"]
+    assert swing == "edge rests on its stop and has no room to swing"
+    assert look_of("reeler").spinning == ["wheel"]
+
+
+def test_an_aeroplane_is_not_asked_to_rest_and_starts_at_a_speed_that_carries_it(project: Project) -> None:
+    offers = {o.name: o.unfit for o in project.wishes("glider")}
+    assert {name for name, why in offers.items() if not why} == {"follow a set-point"}
+    assert "cannot rest" in offers["reach a place"] and "cannot rest" in offers["dock"]
+    look = look_of("glider")
+    area = 2 * 0.2 / np.hypot(1.0, 0.05) * 0.45 + 0.05 * 0.5 * 3.5 * np.radians(15.0)
+    assert cruise_of(look) == pytest.approx(np.sqrt(2 * 2.45 * 9.81 / (1.225 * area)), rel=2e-3)
+    problem = project.problem(project.write_wish("glider", "follow a set-point", name="fly").task)
+    idle = run_trials(problem, Constant(problem), seed=1, stream="hand", count=32)
+    assert (idle.steps > 20).all(), "a second in the air without anybody"
+    assert _lift(problem, set(problem.model.drives)) is None, "its drives need not carry what its wings carry"
+
+
+def test_what_a_vehicle_tows_is_sensed() -> None:
+    look = look_of("lorry")
+    told = {w.name: w.unfit(look) for w in WISHES}
+    assert not told["dock"] and look.passive and "hitch" in look.passive
+    draft = wish_named("dock").write(look, {q.key: q.value for q in wish_named("dock").questions(look)})
+    names = [entry["name"] for entry in draft.task["observations"]]
+    assert "hitch position" in names and "hitch speed" in names and "front axle speed" not in names

@@ -13,7 +13,7 @@ from plucky_heron.analysis.shakedown.checks import _lift
 from plucky_heron.files import validate
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
-from plucky_heron.project import Project, create
+from plucky_heron.project import Project, create, demo_source
 from plucky_heron.simulation.drivers import Constant, Random, Rule
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem
@@ -21,6 +21,7 @@ from plucky_heron.task.wishes.carried import room_of
 from plucky_heron.task.wishes.catalogue import WISHES, wish_named
 from plucky_heron.task.wishes.fly import cruise_of
 from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.reach import clear_share
 from plucky_heron.task.wishes.upright import within_stops
 from plucky_heron.units import parse
 from tests.conftest import altered
@@ -35,6 +36,14 @@ def project(tmp_path_factory: pytest.TempPathFactory) -> Project:
     for file in FOREIGN.glob("*.toml"):
         shutil.copy(file, made.folder / "machines")
     return Project(made.folder)
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Project:
+    """A copy of the demo."""
+    folder = tmp_path_factory.mktemp("demo") / "quillmere"
+    shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
+    return Project(folder)
 
 
 def look_of(name: str, **changes: object) -> Look:
@@ -117,3 +126,65 @@ def test_what_a_vehicle_tows_is_sensed() -> None:
     draft = wish_named("dock").write(look, {q.key: q.value for q in wish_named("dock").questions(look)})
     names = [entry["name"] for entry in draft.task["observations"]]
     assert "hitch position" in names and "hitch speed" in names and "front axle speed" not in names
+
+
+def test_what_has_to_drive_in_order_to_turn_is_asked_for_bends_that_it_can_drive() -> None:
+    look = look_of("lorry")
+    assert look.steered and look.turning > 1.5 * look.travel.turning, (
+        "at drawn throttles it hardly drives, and so hardly turns"
+    )
+    asked = {q.key: q.value for q in wish_named("follow a set-point").questions(look)}
+    radius = asked["speed"] / asked["turn"]
+    assert radius > 2.5 / np.tan(np.radians(40.0)), "its wheelbase and the stops of its steering"
+
+
+def test_servos_are_led_and_led_straight_they_hold_any_pose(demo: Project) -> None:
+    problem = demo.problem(demo.write_wish("davit", "hold a pose", site="quay", name="led").task)
+    assert [a.kind for a in problem.task.actions] == ["increment"] * 4
+    assert {"slew ahead", "luff ahead", "fold ahead", "wrist ahead"} <= {e.name for e in problem.entries}
+    trials = run_trials(problem, Rule(problem, "lead"), seed=1, stream="led", count=64)
+    assert trials.success.mean() > 0.95
+    slow = np.radians(40.0)
+    assert problem.high[0] == pytest.approx(slow, rel=0.02), "no faster than the servo's own rate limit"
+    assert problem.task.timing.time_limit > np.radians(204.0) / slow + 1.0, "time for the whole way and to hold it"
+    assert not demo.problem(demo.write_wish("davit", "reach a place", name="led_to").task).task.rules
+
+
+def test_where_only_some_drives_are_servos_there_is_no_rule(project: Project) -> None:
+    look = look_of("reeler")
+    joints = {n: j.model_dump(exclude_defaults=True) | {"limits": (-1.0, 1.0)} for n, j in look.machine.joints.items()}
+    drives = {
+        "edge": {"kind": "position", "joint": "edge", "limit": 9.0, "gain": 40.0, "rate_gain": 2.0},
+        "wheel": {"kind": "effort", "joint": "wheel", "limit": 0.3},
+    }
+    mixed = look_of("reeler", joints=joints, drives=drives)
+    wish = wish_named("hold a pose")
+    assert not wish.unfit(mixed)
+    draft = wish.write(mixed, {q.key: q.value for q in wish.questions(mixed)})
+    assert [a.get("kind") for a in draft.task["actions"]] == ["increment", None]
+    assert "rules" not in draft.task and "regulator" not in draft.task
+    assert "action.edge - previous.action.edge" in draft.task["rewards"]["chatter"]["formula"]
+
+
+def test_poses_are_asked_for_where_nothing_stands_in_the_way() -> None:
+    arm = {
+        "bodies": {n: {"mass": 1.0, "inertia": (0.01, 0.01, 0.01), "centre": (0.2, 0, 0), "shapes": [{"kind": "capsule", "size": (0.03, 0.3), "at": (0.2, 0, 0), "turn": (0, np.pi / 2, 0)}]} for n in ("upper", "fore")},
+        "joints": {
+            "shoulder": {"kind": "hinge", "child": "upper", "axis": (0, 0, 1), "origin": (0, 0, 0.5), "limits": (-2.5, 2.5)},
+            "elbow": {"kind": "hinge", "parent": "upper", "child": "fore", "axis": (0, 0, 1), "origin": (0.4, 0, 0), "limits": (-2.5, 2.5)},
+        },
+        "drives": {n: {"kind": "effort", "joint": n, "limit": 5.0} for n in ("shoulder", "elbow")},
+    }  # fmt: skip
+    machine = validate(Machine, {"format": 2} | arm, "arm")
+    open_hall = Look(machine, Site())
+    assert clear_share(open_hall, open_hall.driven) == 0.6
+    post = {"kind": "cylinder", "size": (0.05, 2.0), "at": (-0.2, 0.5, 0.0)}
+    beside_a_post = Look(machine, validate(Site, {"format": 2, "solids": {"post": post}}, "hall"))
+    share = clear_share(beside_a_post, beside_a_post.driven)
+    assert 0.1 < share < 0.6
+    poses = beside_a_post.sampled(beside_a_post.driven, share, 400, 1.0)
+    assert (
+        beside_a_post.free(poses).mean()
+        > 0.99
+        > beside_a_post.free(beside_a_post.sampled(beside_a_post.driven, 0.6, 400, 1.0)).mean()
+    )

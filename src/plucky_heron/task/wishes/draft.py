@@ -145,17 +145,45 @@ class Draft:
 
     # --- what most wishes need
 
-    def actions(self) -> None:
-        """One action a drive that can be commanded."""
-        machine, names = self.look.machine, []
-        for drive, part in machine.drives.items():
-            if part.kind not in ("brake", "drain"):
-                names.append(drive)
-        self.task["actions"] = [{"name": n, "drive": n} for n in names]
-        for n in names:
-            kind = machine.drives[n].kind
-            low, high = machine.command_range(n)
-            self.lines.append(Line("Actions", n.replace("_", " "), f"{kind}, {show(low)} … {show(high, machine.drive_unit(n))}"))  # fmt: skip
+    def actions(self, led: bool = False) -> None:
+        """One action a drive that can be commanded; position servos are `led`: the policy says how fast their command moves.
+
+        A place within 2 % of a joint's way is 2 % of a command's range, too: hard to hit for a policy that says where to go at
+        once, easy for one that closes in on it.
+        """
+        machine = self.look.machine
+        self.task["actions"] = []
+        for name, drive in machine.drives.items():
+            if drive.kind in ("brake", "drain"):
+                continue
+            unit, words = machine.drive_unit(name), name.replace("_", " ")
+            if led and drive.kind == "position":
+                fast = self.look.pace(str(drive.joint))
+                self.task["actions"].append({"name": name, "drive": name, "kind": "increment", "limits": [said(-fast, f"{unit}/s"), said(fast, f"{unit}/s")]})  # fmt: skip
+                self.lines.append(Line("Actions", words, f"position, led at {show(fast, f'{unit}/s')} at most"))
+                sag = float(drive.limit) / float(drive.gain or np.inf)
+                self.observe(f"{words} ahead", f"command.{name} - {drive.joint}.position", unit, nice(max(1.2 * sag, 0.5 * fast)), "where its servo is told to go")  # fmt: skip
+                continue
+            low, high = machine.command_range(name)
+            self.task["actions"].append({"name": name, "drive": name})
+            self.lines.append(Line("Actions", words, f"{drive.kind}, {show(low)} … {show(high, unit)}"))
+
+    def lead(self, joints: list[str], rate: float) -> None:
+        """A rule to compare with, where every drive is a servo that is led: each towards what it has missed."""
+        joint_of = {str(a["name"]): str(self.look.machine.drives[a["drive"]].joint) for a in self.task["actions"]}
+        if all(a.get("kind") == "increment" for a in self.task["actions"]) and sorted(joint_of.values()) == sorted(
+            joints
+        ):
+            gain = min(0.2 * rate, 2.0)
+            commands = {a["name"]: f"clip({gain:.4g} * miss.{joint_of[a['name']]}, {-self._half(a):.4g}, {self._half(a):.4g})" for a in self.task["actions"]}  # fmt: skip
+            self.task["rules"] = {"lead": {"commands": commands}}
+
+    def _half(self, action: Mapping[str, Any]) -> float:
+        """Half of the range of an action, SI."""
+        machine, name = self.look.machine, action["drive"]
+        if action.get("kind") == "increment":
+            return parse(action["limits"][1], f"{machine.drive_unit(name)}/s")
+        return span(machine.command_range(name))
 
     def costs(self, share: float) -> None:
         """Small terms against effort and chatter, `share` of the reward a second at full command."""
@@ -168,7 +196,7 @@ class Draft:
             squares = " + ".join(f"(action.{n} / {machine.command_limit(n):.6g})**2" for n in efforts)
             self.small("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
         if names:
-            squares = " + ".join(f"((action.{n} - previous.action.{n}) / {span(machine.command_range(n)):.6g})**2" for n in names)  # fmt: skip
+            squares = " + ".join(f"((action.{a['name']} - previous.action.{a['name']}) / {self._half(a):.6g})**2" for a in self.task["actions"])  # fmt: skip
             self.small("chatter", f"-({squares}) / {len(names)}", 2.0 * share, "commands stay smooth")
 
     def small(self, name: str, formula: str, weight: float, why: str) -> None:
@@ -200,6 +228,8 @@ class Draft:
             if action["name"] in late:
                 unit = self.look.machine.drive_unit(action["name"])
                 reach = self.look.machine.command_range(action["name"])
+                if action.get("kind") == "increment":
+                    unit, reach = f"{unit}/s", (-self._half(action), self._half(action))
                 self.observe(f"last {action['name'].replace('_', ' ')} command", f"previous.action.{action['name']}", unit, reach, "its drive follows late")  # fmt: skip
 
     def document(self, machine: str, site: str, wish: str) -> tomlkit.TOMLDocument:
@@ -210,7 +240,7 @@ class Draft:
         document["name"] = self.name
         document["machine"], document["site"] = machine, site
         for key in ("timing", "setpoints", "signals", "observations", "actions", "rewards", "measure", "endings", "starts",
-                    "placing", "variation", "target", "regulator"):  # fmt: skip
+                    "placing", "variation", "target", "regulator", "rules"):  # fmt: skip
             value = self.task.get(key)
             if not value:
                 continue
@@ -219,7 +249,7 @@ class Draft:
                 for entry in value:
                     rows.append(_table(entry))
                 document[key] = rows
-            elif key in ("timing", "measure", "target", "starts", "variation", "placing", "regulator"):
+            elif key in ("timing", "measure", "target", "starts", "variation", "placing", "regulator", "rules"):
                 document[key] = _table(value)
             else:
                 group = tomlkit.table(is_super_table=True)

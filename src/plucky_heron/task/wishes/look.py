@@ -32,6 +32,8 @@ HELD = 0.4
 SAMPLES = 6000
 """Poses that are looked at for what can be reached."""
 LOOPS = "rods or pins close loops in it, which no wish knows yet"
+DEEPEST = 1e-3
+"""Metres by which shapes may stand in each other before a pose counts as impossible."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -48,6 +50,8 @@ class Travel:
         The same of the body that travels: speeds in its own axes, and its fastest rate of turning.
     way : float
         How far the farthest copy came.
+    turning_most : float
+        The same, also of copies that held one command throughout, at an edge of what its drives take.
     turning_slow : float
         Rate of turning that was met while it hardly moved; little of what has to drive to turn.
     least, most : (3,)
@@ -59,6 +63,7 @@ class Travel:
     across: float
     upward: float
     turning: float
+    turning_most: float
     turning_slow: float
     way: float
     least: Array
@@ -252,6 +257,16 @@ class Look:
         frames = self.frames(positions)[:, self.model.bodies.index(body)]
         return np.asarray(frames[:, :3] + frames[:, 3:].reshape(-1, 3, 3) @ np.asarray(point, dtype=float))
 
+    def free(self, positions: Array) -> Array:
+        """Whether poses stand clear of the ground, of what stands on the site, and of themselves, (B,)."""
+        plant = self.plant(len(positions))
+        plant.position[:] = positions
+        plant.step(np.zeros((len(positions), len(self.model.drives))))
+        deep = np.zeros(len(positions), dtype=bool)
+        for copy in np.flatnonzero(plant.contact_count[: len(positions)]):
+            deep[copy] = plant.contacts[copy, : plant.contact_count[copy], 12].min() < -DEEPEST
+        return np.asarray(~deep & (self.lowest(positions) > self.ground + 0.005))
+
     @functools.cached_property
     def corners(self) -> dict[str, Array]:
         """Points of the outline of each body's shapes, in its own axes (k, 3)."""
@@ -382,6 +397,12 @@ class Look:
             found.append(max(0.02, float(time), way / top if top else 0.0))
         return found
 
+    def pace(self, joint: str) -> float:
+        """How fast the command of a servo may be led: its top speed, or a third of the joint's way in the time of a motion."""
+        low, high = self.span(joint)
+        way = min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
+        return float(f"{self.top_speed(joint) or 1.5 * way / self.times[self.driven.index(joint)]:.2g}")
+
     @functools.cached_property
     def step(self) -> float:
         """A physics step that follows its servos and springs, and what touches."""
@@ -399,8 +420,24 @@ class Look:
 
     def top_speed(self, joint: str) -> float:
         """Speed that its drives allow; 0 where none is said."""
-        said = [d.top_speed or d.no_load_speed for d in self.machine.drives.values() if d.joint == joint]
-        return max((float(v) for v in said if v), default=0.0)
+        said = []
+        for drive in self.machine.drives.values():
+            if drive.joint == joint:
+                # a servo follows no faster than its command may change
+                change = drive.rate_limit if drive.kind == "position" else None
+                bounds = [float(v) for v in (drive.top_speed, drive.no_load_speed, change) if v]
+                said += [min(bounds)] if bounds else []
+        return max(said, default=0.0)
+
+    @functools.cached_property
+    def steered(self) -> bool:
+        """Whether it has to drive in order to turn."""
+        return self.travel.turning_slow < 0.3 * min(self.travel.turning, 1.0)
+
+    @functools.cached_property
+    def turning(self) -> float:
+        """How fast it turns; drawn commands hardly let it drive, and so hardly turn, what is steered."""
+        return max(self.travel.turning, 0.3 * self.travel.turning_most if self.steered else 0.0)
 
     @functools.cached_property
     def travel(self) -> Travel:
@@ -437,7 +474,7 @@ class Look:
         turns = np.array(rate)[slow]
         way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
         return Travel(
-            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()),
+            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), float(quick[5]),
             float(np.quantile(turns, 0.9)) if turns.size else 0.0, way,
             places.min(axis=(0, 1)), places.max(axis=(0, 1)),
         )  # fmt: skip

@@ -60,13 +60,13 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
         draft.setpoint(f"goal.{joint}", part.unit, low, high, every)
         error = f"miss.{joint}"
         draft.signal(error, f"goal.{joint} - {joint}.position", part.unit)
-        draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(high - low), "where to go")
+        draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(1.4 * (high - low)), "where to go")
         near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in look.driven) else 0.03 * (high - low)  # fmt: skip
         apart.append((error, 0.5 * (high - low), near))
         inside.append(f"abs({error}) < {near:.4g}")
         draft.start(f"{joint}.position", part.unit, low, high, "any pose clear of the ground" if share < 0.6 else "any pose")  # fmt: skip
     draft.joints(look.driven)
-    draft.actions()
+    draft.actions(led=True)
     draft.lags()
     count = len(apart)
     far = " + ".join(f"abs({e}) / {s:.4g}" for e, s, _ in apart)
@@ -75,7 +75,10 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
     draft.reward("close", f"({close}) / {count}", 1.0, "worth the last part")
     draft.costs(0.02)
     draft.measure("in the pose", " and ".join(inside), given["hold"], "apart from the reward")
-    draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in look.driven}}
+    if any(action.get("kind") == "increment" for action in draft.task["actions"]):
+        draft.lead(look.driven, given["rate"])
+    else:
+        draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in look.driven}}
     vary_mass(draft, look.limb[1], given["variation"])
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
     return draft

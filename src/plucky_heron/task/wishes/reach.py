@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question, said, shown
@@ -12,6 +14,8 @@ from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
 
 Array = np.ndarray
+FREE_SHARE = 0.99
+"""Share of drawn poses that have to be free of everything."""
 FREE = 1.0
 """Way (rad) to each side of its start from which a joint without stops begins."""
 
@@ -92,7 +96,7 @@ class Reach(Wish):
                 f"mark {name}", formula, "m", nice(1.6 * region.reach), "where to go, as seen from the first joint"
             )
         draft.joints(joints)
-        draft.actions()
+        draft.actions(led=True)
         draft.lags()
         within = given["within"]
         draft.reward("distance", f"-away / {region.reach:.4g}", 2.0, "a slope everywhere")
@@ -133,9 +137,9 @@ def seen_from(region: Region, axes: list[int], joint: str) -> list[tuple[str, st
 
 
 def homes_of(look: Look, region: Region, joints: list[str]) -> dict[str, tuple[float, float]]:
-    """Where joints begin: where they are while the tip is in the region, less where that would reach into the ground."""
-    generator = np.random.default_rng(5)
-    for share in (1.0, 0.7, 0.5, 0.3, 0.1):
+    """Where joints begin: where they are while the tip is in the region, less where that would stand in something."""
+
+    def within(share: float) -> dict[str, tuple[float, float]]:
         found = {}
         for joint in joints:
             low, high = region.homes[joint]
@@ -143,18 +147,28 @@ def homes_of(look: Look, region: Region, joints: list[str]) -> dict[str, tuple[f
             if joint == joints[0] and region.turned:
                 half = min(half, 1.5 * FREE)
             found[joint] = (middle - half, middle + half)
+        return found
+
+    def poses(share: float) -> Array:
+        generator = np.random.default_rng(5)
         positions = look.sampled([], 1.0, 400)
-        for joint, (low, high) in found.items():
+        for joint, (low, high) in within(share).items():
             positions[:, look.index(joint)] = generator.uniform(low, high, 400)
-        if np.mean(look.lowest(positions) > look.ground + 0.005) > 0.995:
-            break
-    return found
+        return positions
+
+    return within(freest(look, poses, (1.0, 0.7, 0.5, 0.3, 0.1)))
 
 
 def clear_share(look: Look, joints: list[str]) -> float:
-    """Share of the way to the stops from which nothing starts in the ground."""
-    for share in (0.6, 0.45, 0.3, 0.2, 0.1):
-        positions = look.sampled(joints, share, 400, FREE)
-        if np.mean(look.lowest(positions) > look.ground + 0.005) > 0.995:
+    """Share of the way to the stops within which nothing stands in the ground, in the site or in itself."""
+    return freest(look, lambda share: look.sampled(joints, share, 400, FREE), (0.6, 0.45, 0.3, 0.2, 0.1))
+
+
+def freest(look: Look, poses: Callable[[float], Array], shares: tuple[float, ...]) -> float:
+    """The widest share whose poses are all free; where none is, as beside a post that stands in the way, the freest."""
+    free = {}
+    for share in shares:
+        free[share] = float(np.mean(look.free(poses(share))))
+        if free[share] > FREE_SHARE:
             return share
-    return 0.02
+    return max(shares, key=lambda share: (round(free[share], 2), share))

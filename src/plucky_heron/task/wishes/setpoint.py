@@ -31,10 +31,10 @@ class FollowSetpoint(Wish):
             near, hold, _, rate, load = HoldPose().questions(look)
             more = Question("limit", "episode", nice(16.0 * look.seconds), "s", "four set-points", 0.1, 3600.0)
             return near, hold, every, more, rate, load
-        top, turn = nice(0.6 * speed_of(look)), nice(min(0.5 * look.travel.turning, 1.0))
+        top, turn = nice(0.6 * speed_of(look)), nice(min(0.5 * look.turning, 1.0))
         return (
             Question("speed", "speeds up to", top, "m/s", f"it makes {speed_of(look):.2g} m/s", 1e-3, 1e3),
-            Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.travel.turning:.2g} rad/s", 0.0, 100.0),
+            Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.turning:.2g} rad/s", 0.0, 100.0),
             Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
             Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
             Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
@@ -50,7 +50,7 @@ class FollowSetpoint(Wish):
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base
         speed, turn = given["speed"], given["turn"]
-        backwards = -0.5 * speed if look.travel.least[0] < -0.1 and not steered(look) else 0.0
+        backwards = -0.5 * speed if look.travel.least[0] < -0.1 and not look.steered else 0.0
         draft.setpoint("wanted.speed", "m/s", backwards, speed, given["every"])
         draft.observe("wanted speed", "wanted.speed", "m/s", speed, "what is wanted")
         draft.signal("speed_error", f"wanted.speed - {base}.own.velocity.x", "m/s")
@@ -58,7 +58,7 @@ class FollowSetpoint(Wish):
         inside = [f"abs(speed_error) < {given['within'] * speed:.3g}"]
         slope = f"abs(speed_error) / {speed:.4g}"
         if turn > 0.0:
-            if steered(look):
+            if look.steered:
                 # it turns only as it drives: what is wanted is a bend, and the turn that goes with the speed
                 bend = turn / speed
                 draft.setpoint("wanted.bend", "rad/m", -bend, bend, given["every"])
@@ -82,8 +82,3 @@ class FollowSetpoint(Wish):
         vary_mass(draft, base, given["variation"])
         draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
         return draft
-
-
-def steered(look: Look) -> bool:
-    """Whether it has to drive in order to turn."""
-    return look.travel.turning_slow < 0.3 * min(look.travel.turning, 1.0)

@@ -30,7 +30,7 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
     """How far, how near, how long."""
     far, speed = field_of(look), speed_of(look)
     # away from its side a vehicle has to turn first
-    time = far / speed + 2.0 / max(min(look.travel.turning, 2.0), 0.2)
+    time = far / speed + 2.0 / max(min(look.turning, 2.0), 0.2)
     within = nice(max(0.08 * far, 0.2 * size_of(look)))
     return (
         Question("far", "marks as far as", far, "m", f"it is {size_of(look):.2g} m long and makes {speed:.2g} m/s", 0.01, 1e4),
@@ -57,7 +57,7 @@ def own_motion(draft: Draft) -> None:
     draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", fast, "how fast it goes")
     across = min(look.travel.across, fast)
     draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", nice(max(across, 0.2 * fast)), "whether it drifts")  # fmt: skip
-    draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", nice(max(1.2 * look.travel.turning, 0.2)), "how fast it turns")  # fmt: skip
+    draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", nice(max(1.2 * look.turning, 0.2)), "how fast it turns")  # fmt: skip
     heave(draft)
 
 

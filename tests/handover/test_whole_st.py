@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -168,3 +169,25 @@ def test_a_text_that_does_something_else_is_not_written(tmp_path: Path, monkeypa
     monkeypatch.setattr(FormulaCode, "_one", wrong)
     with pytest.raises(StateError, match=r"policy\.st differs from signals\.c"):
         whole_text(problem, code, files, outputs, 0.1, "ramp")
+
+
+def test_servos_that_are_led_go_on_from_where_they_stand(tmp_path: Path) -> None:
+    folder = tmp_path / "quillmere"
+    shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
+    project = Project(folder)
+    problem = project.problem(project.write_wish("davit", "hold a pose", name="led").task)
+    assert differences(problem).max() < TOLERANCE
+    code, files, _ = texts(problem)
+    names = [s.name for s in code.signals]
+    assert [names[i] for _, i in code.standing] == [f"{j}.position" for j in ("slew", "luff", "fold", "wrist")]
+    rows = rows_of(problem, code, strange=False)[:40]
+    rows[:, 0], rows[:, 2] = 0.0, 4.0  # on at once, as power comes on
+    rows[0, 0] = 1.0
+    drives = run_whole_c(files, tmp_path, rows, len(code.drives))[:, 2:]
+    stood = rows[0, [HEAD + i for _, i in code.standing]]
+    assert np.abs(stood).max() > 0.3, "none of them stands at its safe command"
+    step = problem.high * problem.sample_time
+    assert (np.abs(drives[0] - stood) <= step + 1e-6).all()
+    late = rows.copy()
+    late[0, 1] = 1.0  # the first sample is lost: then drives were given their safe commands already
+    assert np.abs(run_whole_c(files, tmp_path, late, len(code.drives))[0, 2:]).max() < 1e-6

@@ -105,7 +105,7 @@ def to_controller_st(
         "within_high": reals(np.array([s.within[1] for s in parts.shaping])), "safe": reals(np.array(safe)),
         "settings": settings_of(hold, safe_kind),
         "test_step": reals(np.array([a.step for a in answers])), "test_least": reals(np.array([a.least for a in answers])),
-        "test_sensor": Code(", ".join(str(a.sensor) for a in answers)), "shaping": shaping,
+        "test_sensor": Code(", ".join(str(a.sensor) for a in answers)), "shaping": shaping, "servos": [k for k, s in enumerate(parts.shaping) if s.servo],
         "inputs": [(Code(_value(i)), Code(n)) for i, n in zip(parts.inputs, identifiers(s.name for s in inputs), strict=True)],
         "outputs": [Code(n) for n in identifiers(s.name for s in outputs)], "enter": Code(_ENTER.replace("{last}", str(len(outputs) - 1))),
     }  # fmt: skip

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.handover.forms.line import Line
+from plucky_heron.machine.parts import Drive
 from plucky_heron.task.problem import Problem
 
 Array = np.ndarray
@@ -71,12 +72,15 @@ class Shaping:
         Largest change a sample; infinite without a rate limit.
     share : float
         Of the change that comes through smoothing in a sample.
+    servo : bool
+        Whether it begins where a servo stands when power comes on: a command that adds up, or that is limited or smoothed.
     """
 
     increment: bool
     within: tuple[float, float]
     most: float
     share: float
+    servo: bool = False
 
 
 @dataclass(frozen=True)
@@ -157,10 +161,16 @@ def controlling(problem: Problem) -> Controlling:
         Shaping(
             c.increment, (c.held_low, c.held_high), c.rate_limit * time if c.rate_limit else math.inf,
             1.0 - math.exp(-time / c.smoothing) if c.smoothing else 1.0,
+            bool(c.increment or c.rate_limit or c.smoothing) and c.drive >= 0 and drive_of(problem, c.drive).kind == "position",
         )
         for c in problem.commands
     )  # fmt: skip
     return Controlling(tuple(lines), tuple(formulas), tuple(sensors), tuple(inputs), shaping)
+
+
+def drive_of(problem: Problem, number: int) -> Drive:
+    """A drive of the machine by its number in the model."""
+    return problem.machine.drives[problem.model.drives[number]]
 
 
 class ControllingModel:

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from plucky_heron.handover.forms.controlling import Controlling
+from plucky_heron.handover.forms.controlling import Controlling, drive_of
 from plucky_heron.handover.forms.formula_code import FormulaCode
 from plucky_heron.handover.forms.languages import HELPERS, MODULO, C, Language
 from plucky_heron.handover.forms.line import Line
@@ -76,6 +76,8 @@ class SignalCode:
     signals: list[Signal] = field(default_factory=list)
     bodies: list[str] = field(default_factory=list)
     drives: list[str] = field(default_factory=list)
+    standing: list[tuple[int, int]] = field(default_factory=list)
+    """Commands that begin where a servo stands, each with the signal that says where."""
     language: Language = C
 
     def __post_init__(self) -> None:
@@ -99,6 +101,11 @@ class SignalCode:
         self.observing = observed.needed(self.sensors)
         self._distributing = True
         self._distribute(observed.slots)
+        self.standing = [
+            (k, int(self._given(f"{drive_of(problem, c.drive).joint}.position")[2:-1]))
+            for k, (c, shaping) in enumerate(zip(problem.commands, self.parts.shaping, strict=True))
+            if shaping.servo
+        ]
 
     def _distribute(self, slots: int) -> None:
         """Mixing and choices: for each drive the expression of its value."""
@@ -283,6 +290,7 @@ class SignalCode:
             "mixing": [Code(x) for x in self.mixing], "direct": [Code(x) for x in self.direct], "sets": self.sets, "slots": self.slots,
             "low": row(limits[:, 0]), "high": row(limits[:, 1]), "helpers": Code(HELPERS) if "wrapped(" in text else Code(MODULO) if "modulo(" in text else "", "sample_time": number(self.problem.sample_time),
             "mixed": self.mixed, "bodies_in": self.places(),
+            "standing": [(k, i, number(self.parts.shaping[k].within[0]), number(self.parts.shaping[k].within[1])) for k, i in self.standing],
         }  # fmt: skip
         values |= {"read": self.wired[0], "put": self.wired[1], "number": number}
         environment = templates()

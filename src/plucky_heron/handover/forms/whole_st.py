@@ -58,6 +58,7 @@ def to_whole_st(
         "sample_time": Code(real(problem.sample_time)), "slots": code.slots, "numbers": numbers, "places": code.places(), "mixed": code.mixed,
         "links": [{"turn": reals(link.turn), "origin": reals(link.origin), "axis": reals(link.axis)} for link in links],
         "chain": Code("\n".join(_chain(code))), "observing": _code(code.observing), "mixing": _code(code.mixing), "direct": _code(code.direct), "sets": code.sets,
+        "standing": [(k, i, Code(real(parts.shaping[k].within[0])), Code(real(parts.shaping[k].within[1]))) for k, i in code.standing],
         "values": list(zip(map(Code, identifiers(s.name for s in parts.sensors)), _code(code.sensors), strict=True)),
         "outputs": [Code(n) for n in identifiers(s.name for s in outputs)],
         "read": [{"name": instruments[m.index].name, "index": m.index, "zero": m.zero, "turns_over": _turn(m), "scale": Code(real(m.scale)), "offset": Code(real(m.offset))} for m in wired[0]],

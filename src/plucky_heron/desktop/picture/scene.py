@@ -14,13 +14,17 @@ from plucky_heron.desktop.picture.site_scene import edges, site_scene
 from plucky_heron.desktop.picture.task_scene import TaskScene
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
-from plucky_heron.machine.schema import GROUND, Pin, Rod, Shape, Spring
+from plucky_heron.machine.schema import GROUND, Pin, Rod, Shape, Spring, Wing
 from plucky_heron.machine.urdf import rotation
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import pretty_unit
 
 Array = np.ndarray
+
+
+SLENDER = 4.0
+"""How many times as wide as it is deep a lifting surface is drawn."""
 
 
 def natural_view(problem: Problem) -> str:
@@ -174,8 +178,20 @@ class Scene:
                 self._staves(painter, outline, pen)
         if not ghost:
             self.outlines = found
+            self._wings(painter, frame, frames)
             self._between(painter, frame, frames)
             self._joints(painter, frame, frames)
+
+    def _wings(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
+        """Lifting surfaces, dashed: of their span and chord only the product is known."""
+        t = theme()
+        painter.setPen(QPen(t.color("plum"), 1.2, Qt.PenStyle.DashLine))
+        painter.setBrush(t.color("plum", 0.07))
+        for force in self.problem.machine.forces.values():
+            if isinstance(force, Wing):
+                placed = frames[force.body]
+                corners = wing_corners(force)
+                painter.drawPolygon(frame.polygon(corners @ placed[:3, :3].T + placed[:3, 3]))
 
     def _between(self, painter: QPainter, frame: Frame, frames: dict[str, Array]) -> None:
         """What acts between two points: springs wound, ropes and rods straight, pins as a ring about the hinge's round."""
@@ -449,6 +465,16 @@ class Scene:
         painter.setFont(font(12))
         painter.setPen(t.color("ink"))
         painter.drawText(at + QPointF(0, -8), f"wind {speed:+.1f} m/s".replace("-", "−"))
+
+
+def wing_corners(wing: Wing) -> Array:
+    """Corners (4, 3) of a lifting surface in its body's axes: a rectangle of its area, `SLENDER` times as wide as it is deep."""
+    chord, normal = np.array(wing.chord) / np.linalg.norm(wing.chord), np.array(wing.normal, dtype=float)
+    normal -= (normal @ chord) * chord
+    span = np.cross(normal / max(float(np.linalg.norm(normal)), 1e-9), chord)
+    deep = np.sqrt(wing.area / SLENDER)
+    ends = [0.5 * deep * (a * chord + b * SLENDER * span) for a, b in ((1, 1), (1, -1), (-1, -1), (-1, 1))]
+    return np.asarray(np.array(ends) + np.array(wing.at))
 
 
 def _wound(a: QPointF, b: QPointF, turns: int) -> QPolygonF:

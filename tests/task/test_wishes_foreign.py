@@ -188,3 +188,56 @@ def test_poses_are_asked_for_where_nothing_stands_in_the_way() -> None:
         > 0.99
         > beside_a_post.free(beside_a_post.sampled(beside_a_post.driven, 0.6, 400, 1.0)).mean()
     )
+
+
+def test_a_load_on_a_hook_is_brought_to_a_place_at_rest(project: Project) -> None:
+    look = look_of("gantry")
+    assert look.hanging == ["hook"] and look.limb == (["long", "cross"], "load")
+    assert look.sway == pytest.approx(2.0 * np.pi * np.sqrt(1.2 / 9.81), rel=1e-3)
+    problem = project.problem(project.write_wish("gantry", "reach a place", name="load_to").task)
+    assert {e.name for e in problem.entries} >= {"load roll", "load pitch", "load roll rate", "load pitch rate"}
+    assert {"hook.rx.position", "hook.ry.position"} <= set(problem.task.starts)
+    # the crab goes to the mark, and after the load: so the swing is damped
+    rule = with_rule(
+        problem,
+        long="clip(0.5 * (mark.x - long.position) + 1.5 * (off.x + mark.x - long.position), -1, 1)",
+        cross="clip(0.5 * (mark.y - cross.position) + 1.5 * (off.y + mark.y - cross.position), -1, 1)",
+    )
+    assert run_trials(rule.problem, rule, seed=1, stream="hand", count=32).success.mean() > 0.8
+
+
+@pytest.mark.parametrize(("rest", "hangs"), [(0.0, True), (np.pi, False), (1.2, False)])
+def test_only_what_hangs_down_at_the_start_hangs(rest: float, hangs: bool) -> None:
+    look = look_of("gantry")
+    joints = {n: j.model_dump(exclude_defaults=True) for n, j in look.machine.joints.items()}
+    joints["hook"] = {"kind": "hinge", "parent": "crab", "child": "load", "axis": (0, 1, 0), "start": rest}
+    moved = look_of("gantry", joints=joints)
+    assert (moved.hanging == ["hook"]) == hangs
+    unfit = wish_named("reach a place").unfit(moved)
+    assert (unfit == "") == hangs and (hangs or unfit == "hook has no drive: balance or swing it up")
+
+
+def test_what_dives_is_given_marks_above_and_below_it_and_keeps_its_depth() -> None:
+    machine = look_of("rov").machine
+    pool = validate(Site, {"format": 2, "water_level": 0.0}, "pool")
+    look = Look(machine, pool)
+    assert look.dives and not Look(machine, Site()).dives
+    wish = wish_named("reach a place")
+    draft = wish.write(look, {q.key: q.value for q in wish.questions(look)})
+    low, high = (parse(v, "m") for v in draft.task["setpoints"]["mark.z"]["draw"]["uniform"])
+    assert low < -3.0 < high < 0.0, "about its start, and under water"
+    assert "mark.z - frame.z" in draft.task["signals"]["away"]["formula"] and draft.task["target"]["z"] == "mark.z"
+    dock = wish_named("dock").write(look, {q.key: q.value for q in wish_named("dock").questions(look)})
+    assert "depth" in dock.task["rewards"] and "up" in [o["name"] for o in dock.task["observations"]]
+    floating = {
+        n: j.model_dump(exclude_defaults=True) | {"start": (0, 0, 0, 0, 0, 0)} for n, j in machine.joints.items()
+    }
+    assert not Look(
+        validate(Machine, machine.model_dump(exclude_defaults=True) | {"joints": floating}, "rov"), pool
+    ).dives
+
+
+def test_an_arm_with_a_quill_leads_all_its_servos(project: Project) -> None:
+    problem = project.problem(project.write_wish("scara", "hold a pose", name="quill").task)
+    trials = run_trials(problem, Rule(problem, "lead"), seed=1, stream="led", count=64)
+    assert trials.success.mean() > 0.95

@@ -32,6 +32,8 @@ HELD = 0.4
 SAMPLES = 6000
 """Poses that are looked at for what can be reached."""
 LOOPS = "rods or pins close loops in it, which no wish knows yet"
+SWAY = 0.05
+"""Angle (rad) by which something is moved to see whether it hangs."""
 DEEPEST = 1e-3
 """Metres by which shapes may stand in each other before a pose counts as impossible."""
 HOLDS = 0.8
@@ -173,6 +175,20 @@ class Look:
         return bool(wings and falls) and self.flies <= 1.05
 
     @functools.cached_property
+    def dives(self) -> bool:
+        """Whether it lies under water, with a thruster that takes it up and down."""
+        level = self.site.water_level
+        if not (
+            self.floats and "z" in self.letters and level is not None and self.corners.get(self.base, np.zeros(0)).size
+        ):
+            return False
+        frame = self.frames(self.model.start[None])[0][self.model.bodies.index(self.base)]
+        top = float((frame[2] + self.corners[self.base] @ frame[9:12]).max())
+        turned = frame[3:].reshape(3, 3)
+        lifts = [abs(float((turned @ np.array(self.machine.drives[n].direction))[2])) > 0.5 for n in self.thrusters if self.machine.drives[n].body == self.base]  # fmt: skip
+        return top < level and any(lifts)
+
+    @functools.cached_property
     def flies(self) -> float:
         """Greatest thrust over weight; 0 where nothing pushes, or where nothing lifts it off."""
         lifting = self.base and "z" in self.letters and self.site.gravity > 0.1 and not self.floats
@@ -257,6 +273,48 @@ class Look:
         frames = self.frames(positions)[:, self.model.bodies.index(body)]
         return np.asarray(frames[:, :3] + frames[:, 3:].reshape(-1, 3, 3) @ np.asarray(point, dtype=float))
 
+    def heights(self, positions: Array) -> Array:
+        """Height of the middle of all mass, (B,)."""
+        frames = self.frames(positions)
+        total = np.zeros(len(positions))
+        for b, name in enumerate(self.model.bodies):
+            body = self.machine.bodies[name]
+            total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
+        return np.asarray(total / max(self.mass, 1e-12))
+
+    @functools.cached_property
+    def hanging(self) -> list[str]:
+        """Joints without a drive, behind one that has one, on which something hangs at the start: a load on a hook."""
+        if self.site.gravity < 0.1 or tied(self.model):
+            return []
+        found = []
+        for name, joint in self.machine.joints.items():
+            if joint.parent not in self.moved or name in self.driven or joint.kind not in ("hinge", "ball"):
+                continue
+            if joint.kind == "ball":
+                arm = self.arm(name)
+                hangs = arm[2] < 0.0 and np.linalg.norm(arm[:2]) < -0.1 * arm[2]
+            else:
+                positions = np.tile(self.model.start, (3, 1))
+                positions[1:, self.index(name)] += (-SWAY, SWAY)
+                middle, left, right = self.heights(positions)
+                hangs = left + right - 2.0 * middle > max(1e-12, 4.0 * abs(right - left))
+            if hangs:
+                found.append(name)
+        return found
+
+    def arm(self, joint: str) -> Array:
+        """From a joint to the centre of mass of what it carries, at the start, in the site's axes (3,)."""
+        body = self.machine.joints[joint].child
+        frame = self.frames(self.model.start[None])[0][self.model.bodies.index(body)]
+        return np.asarray(frame[3:].reshape(3, 3) @ np.array(self.machine.bodies[body].centre))
+
+    @property
+    def sway(self) -> float:
+        """Period (s) of the slowest of what hangs; 0 where nothing does."""
+        long = max((float(np.linalg.norm(self.arm(j))) for j in self.hanging), default=0.0)
+        return float(2.0 * np.pi * np.sqrt(long / self.site.gravity)) if long else 0.0
+
     def free(self, positions: Array) -> Array:
         """Whether poses stand clear of the ground, of what stands on the site, and of themselves, (B,)."""
         plant = self.plant(len(positions))
@@ -333,7 +391,7 @@ class Look:
             onward = [(n, j) for n, j in self.machine.joints.items() if j.parent == body]
             moving = [(n, j) for n, j in onward if self._driven_from(n) > 0]
             if not moving:
-                still = [j.child for _, j in onward if j.kind == "fixed"]
+                still = [j.child for n, j in onward if j.kind == "fixed" or n in self.hanging]
                 if not still:
                     return found, body
                 body = still[-1]  # a frame for a tool stands last and has no mass

@@ -14,6 +14,8 @@ from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
 
 Array = np.ndarray
+SWINGS = 0.1
+"""Angle (rad) to each side in which what hangs begins."""
 FREE_SHARE = 0.99
 """Share of drawn poses that have to be free of everything."""
 FREE = 1.0
@@ -24,7 +26,7 @@ class Reach(Wish):
     """A body to a point, at rest."""
 
     name = "reach a place"
-    says = "tip or vehicle to a mark, at rest"
+    says = "tip, load or vehicle to a mark, at rest"
 
     def unfit(self, look: Look) -> str:
         """Whether there is a tip that gets around, or a vehicle."""
@@ -41,8 +43,9 @@ class Reach(Wish):
             return LOOPS
         if look.weak:
             return f"gravity overcomes {look.weak[0]}: it can be swung up"
-        if look.passive:
-            return f"{look.passive[0]} has no drive: balance or swing it up"
+        loose = [j for j in look.passive if j not in look.hanging]
+        if loose:
+            return f"{loose[0]} has no drive: balance or swing it up"
         region = region_of(look)
         if region is None:
             return "its drives hold hardly any pose clear of the ground"
@@ -58,7 +61,7 @@ class Reach(Wish):
         region = region_of(look)
         reach = region.reach if region is not None else 1.0
         within = nice(0.03 * reach, (1.0, 2.0, 3.0, 5.0, 10.0))
-        time = look.seconds
+        time = look.seconds + 0.5 * look.sway
         return (
             Question("within", "within", within, "m", f"it reaches {reach:.3g} m", 1e-5, reach),
             Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
@@ -96,6 +99,7 @@ class Reach(Wish):
                 f"mark {name}", formula, "m", nice(1.6 * region.reach), "where to go, as seen from the first joint"
             )
         draft.joints(joints)
+        hang(draft)
         draft.actions(led=True)
         draft.lags()
         within = given["within"]
@@ -115,6 +119,24 @@ class Reach(Wish):
         vary_mass(draft, body, given["variation"])
         draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
         return draft
+
+
+def hang(draft: Draft) -> None:
+    """What hangs on the way to the tip, and how it swings; it begins swinging a little."""
+    look = draft.look
+    for joint in look.hanging:
+        part = look.machine.joints[joint]
+        if part.kind == "hinge":
+            draft.joints([joint], "how it swings")
+            start = float(look.model.start[look.index(joint)])
+            draft.start(f"{joint}.position", "rad", start - SWINGS, start + SWINGS, "swings a little")
+            continue
+        body = part.child
+        words = body.replace("_", " ")
+        for angle, letter in (("roll", "x"), ("pitch", "y")):
+            draft.observe(f"{words} {angle}", f"{body}.{angle}", "rad", 1.0, "how it hangs")
+            draft.observe(f"{words} {angle} rate", f"{body}.own.rate.{letter}", "rad/s", 3.0, "how it swings")
+            draft.start(f"{joint}.r{letter}.position", "rad", -SWINGS, SWINGS, "swings a little")
 
 
 def seen_from(region: Region, axes: list[int], joint: str) -> list[tuple[str, str]]:

@@ -38,16 +38,6 @@ class Upright:
     seconds: float
 
 
-def heights(look: Look, positions: Array) -> Array:
-    """Height of the middle of all mass, (B,)."""
-    frames = look.frames(positions)
-    total = np.zeros(len(positions))
-    for b, name in enumerate(look.model.bodies):
-        body = look.machine.bodies[name]
-        total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
-    return np.asarray(total / max(look.mass, 1e-12))
-
-
 @functools.lru_cache(maxsize=8)
 def upright_of(look: Look) -> Upright | None:
     """The pose on end of the hinges that nothing holds; None where gravity does not care about them."""
@@ -64,14 +54,14 @@ def upright_of(look: Look) -> Upright | None:
                 low, high = look.span(joint)
                 tried = np.tile(position, (361, 1))
                 tried[:, look.index(joint)] = np.linspace(low, high, 361)
-                height = sign * heights(look, tried)
+                height = sign * look.heights(tried)
                 # of equal ones the one nearest to the start
                 best = np.flatnonzero(height > height.max() - 1e-9)
                 away = np.abs(tried[best, look.index(joint)] - look.model.start[look.index(joint)])
                 position = tried[best[np.argmin(away)]]
         found.append(position)
     top, bottom = found
-    fall = float(heights(look, top[None])[0] - heights(look, bottom[None])[0])
+    fall = float(look.heights(top[None])[0] - look.heights(bottom[None])[0])
     length = fall * look.mass / max(sum(look.machine.bodies[b].mass for b in look.model.bodies), 1e-9)
     if fall * look.mass * look.site.gravity < 1e-6 or length < 1e-4:
         return None
@@ -80,7 +70,7 @@ def upright_of(look: Look) -> Upright | None:
     for joint in joints:
         lean[0, look.index(joint)] -= CURVE
         lean[1, look.index(joint)] += CURVE
-    height = heights(look, np.vstack([top[None], lean]))
+    height = look.heights(np.vstack([top[None], lean]))
     stiff = 2.0 * (height[0] - height[1:].mean()) / CURVE**2 * look.mass * look.site.gravity
     if not stiff > 0.0:
         stiff = 0.5 * fall * look.mass * look.site.gravity

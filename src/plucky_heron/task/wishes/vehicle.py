@@ -50,14 +50,34 @@ def heave(draft: Draft) -> None:
     draft.joints([j for j in look.passive if j not in look.rolling], "what it tows or carries")
 
 
-def own_motion(draft: Draft) -> None:
-    """Speeds over the ground in the vehicle's own axes, its rate of turning, and what it steers with."""
+def own_motion(draft: Draft, height: str = "") -> None:
+    """Speeds over the ground in the vehicle's own axes, its rate of turning, and what it steers with.
+
+    What dives also senses how far it is below `height`, a formula (at the start, if left out, which is then rewarded), and
+    how it lies.
+    """
     look, base = draft.look, draft.look.base
     fast = nice(1.2 * speed_of(look))
     draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", fast, "how fast it goes")
     across = min(look.travel.across, fast)
     draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", nice(max(across, 0.2 * fast)), "whether it drifts")  # fmt: skip
     draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", nice(max(1.2 * look.turning, 0.2)), "how fast it turns")  # fmt: skip
+    if look.dives:
+        room = size_of(look)
+        draft.observe(
+            "up", f"{height or f'{start_height(look):.5g}'} - {base}.z", "m", nice(8.0 * room), "how far it has to rise"
+        )
+        draft.observe("speed up", f"{base}.velocity.z", "m/s", nice(max(look.travel.upward, 0.1)), "state is complete")
+        for angle, letter in (("roll", "x"), ("pitch", "y")):
+            draft.observe(angle, f"{base}.{angle}", "rad", 0.8, "how it lies")
+            draft.observe(f"{angle} rate", f"{base}.own.rate.{letter}", "rad/s", 2.0, "state is complete")
+        if not height:
+            draft.reward(
+                "depth",
+                f"-clip(abs({start_height(look):.5g} - {base}.z) / {2.0 * room:.3g}, 0, 1)",
+                0.3,
+                "it keeps its depth",
+            )
     heave(draft)
 
 
@@ -70,10 +90,13 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft.setpoint("mark.y", "m", y0 - far, y0 + far)
     draft.signal("dx", f"mark.x - {base}.x", "m")
     draft.signal("dy", f"mark.y - {base}.y", "m")
-    draft.signal("away", "norm(dx, dy)", "m")
+    if look.dives:
+        room = min(0.5 * far, 0.8 * (float(look.site.water_level or 0.0) - start_height(look)))
+        draft.setpoint("mark.z", "m", start_height(look) - room, start_height(look) + room)
+    draft.signal("away", f"norm(dx, dy, mark.z - {base}.z)" if look.dives else "norm(dx, dy)", "m")
     draft.observe("ahead", f"dx * cos({base}.yaw) + dy * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
     draft.observe("to the left", f"dy * cos({base}.yaw) - dx * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
-    own_motion(draft)
+    own_motion(draft, "mark.z" if look.dives else "")
     draft.actions()
     draft.lags()
     draft.reward("distance", f"-away / {far:.4g}", 1.0, "a slope everywhere")
@@ -81,7 +104,12 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft.costs(0.01)
     slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
     draft.measure("at rest at the mark", f"away < {within:.4g} and {slow}", given["hold"], "apart from the reward")
-    draft.task["target"] = {"body": base, "x": "mark.x", "y": "mark.y", "z": f"{start_height(look):.4g}"}
+    draft.task["target"] = {
+        "body": base,
+        "x": "mark.x",
+        "y": "mark.y",
+        "z": "mark.z" if look.dives else f"{start_height(look):.4g}",
+    }
     any_heading(draft)
     vary_mass(draft, base, given["variation"])
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")

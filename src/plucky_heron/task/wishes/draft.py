@@ -160,7 +160,7 @@ class Draft:
             if led and drive.kind == "position":
                 fast = self.look.pace(str(drive.joint))
                 self.task["actions"].append({"name": name, "drive": name, "kind": "increment", "limits": [said(-fast, f"{unit}/s"), said(fast, f"{unit}/s")]})  # fmt: skip
-                self.lines.append(Line("Actions", words, f"position, led at {show(fast, f'{unit}/s')} at most"))
+                self.lines.append(Line("Actions", words, f"position, led, {show(fast, f'{unit}/s', 2)} at most"))
                 sag = float(drive.limit) / float(drive.gain or np.inf)
                 self.observe(f"{words} ahead", f"command.{name} - {drive.joint}.position", unit, nice(max(1.2 * sag, 0.5 * fast)), "where its servo is told to go")  # fmt: skip
                 continue

@@ -62,6 +62,7 @@ def test_a_chart_is_drawn_again_only_where_something_in_it_changed(
     card = window.station.curves
     card.quantity.setCurrentIndex(card.quantity.findData("success"))
     card.beneath.setCurrentIndex(card.beneath.findData("length"))
+    card.over.setCurrentIndex(0)
     drawn: list[str] = []
     clear = CurveChart.clear
 
@@ -87,4 +88,7 @@ def test_a_chart_is_drawn_again_only_where_something_in_it_changed(
     store.close()
     window.station.refresh()
     assert drawn[3:] == ["first", "second"] and card.shown["score"][0][1][-1].step == step + 1
+    card.over.setCurrentIndex(0)
+    card.beneath.setCurrentIndex(0)
+    card.quantity.setCurrentIndex(0)
     window.close()

@@ -162,7 +162,7 @@ def test_what_begins_with_no_kind_is_a_formula() -> None:
     ("text", "said"),
     [
         ("patience=1:3", "did you mean|known|there"), ("running", "NAME=LOW:HIGH"), ("running=3:1", "LOW below HIGH"),
-        ("running=a:b", "no number"), ("running=1:3:0", "1 to 200 points"), ("running=0:3", "greater than or equal to 1"), ("running=1:nan", "not finite"),
+        ("running=a:b", "no number"), ("running=1:3:0", "1 to 200 points"), ("running=0:3", "at least 1"), ("running=1:nan", "not finite"),
     ],
 )  # fmt: skip
 def test_a_wrong_sweep_is_said(text: str, said: str) -> None:

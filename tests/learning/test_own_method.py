@@ -45,7 +45,7 @@ def test_its_settings_are_checked_and_it_resumes_exactly(own: Path, tmp_path: Pa
     trust(own / "methods" / "climber.py")
     project = Project(own)
     recipe = project.recipe("climber")
-    with pytest.raises(FileError, match="greater than 0"):
+    with pytest.raises(FileError, match="more than 0"):
         with_changes(recipe, {"step": "-1"})
     places = [tmp_path / name for name in ("a", "b")]
     for place in places:

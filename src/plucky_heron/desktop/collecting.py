@@ -16,16 +16,6 @@ from PySide6.QtCore import QCoreApplication, QObject, QTimer
 COLLECT_MILLISECONDS = 50
 
 
-def settle() -> None:
-    """What lives now lives on: modules, stations and recorded courses are not gone through again at each collection, which would stop the window for a third of a second."""
-    gc.freeze()
-
-
-def release() -> None:
-    """Something large has gone, such as a window: what lives is gone through again."""
-    gc.unfreeze()
-
-
 class Collector(QObject):
     """Holds the automatic collection off while threads are at work, and collects by Python's own thresholds."""
 
@@ -57,5 +47,3 @@ class Collector(QObject):
         over = [k for k in range(3) if counts[k] > thresholds[k] > 0]
         if over:
             gc.collect(max(over))
-            if max(over) == 2:
-                settle()

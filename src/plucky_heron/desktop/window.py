@@ -24,7 +24,6 @@ from PySide6.QtWidgets import (
 
 from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
-from plucky_heron.desktop.collecting import release, settle
 from plucky_heron.desktop.forms.widgets import Card
 from plucky_heron.desktop.shell.causeway import Causeway
 from plucky_heron.desktop.shell.page import Page
@@ -151,8 +150,6 @@ class Window(QMainWindow):
             QTimer.singleShot(400, self, self.make_the_rest)
             return
         missing = next((k for k in range(len(STATIONS)) if k not in self._made), None)
-        if missing is None:
-            settle()
         if missing is None or self.bench.closed:
             return
         if missing not in self._fetched:
@@ -279,7 +276,6 @@ class Window(QMainWindow):
         self.bench.close()
         if self in _OPEN:
             _OPEN.remove(self)
-        release()
         super().closeEvent(event)
 
 

@@ -17,11 +17,17 @@ from pydantic import BaseModel, ValidationError
 from plucky_heron.errors import FileError, did_you_mean
 from plucky_heron.units import In, example
 
-NO_FLAG = "no_flag"
-"""Type of the fault that true or false stands where it cannot: Python would take it for a number."""
 MOST_NAMED = 8
 """Keys that are named of a table."""
 Location = Sequence[int | str]
+
+
+class NoFlag(ValueError):
+    """True or false stands where it cannot: Python would take it for a number."""
+
+    def __init__(self, key: str, value: bool) -> None:
+        self.key, self.value = key, value
+        super().__init__(f"{key}: wanted a number or a text, not {str(value).lower()}")
 
 
 def explain(error: ValidationError, model: type[BaseModel], source: Path | str) -> FileError:
@@ -40,9 +46,10 @@ def explain(error: ValidationError, model: type[BaseModel], source: Path | str) 
         given = value.get("kind") if isinstance(value, dict) else None
         wanted = f"is missing; wanted {_either(names)}" if given is None else f"wanted {_either(names)}"
         return FileError(source, f"{key}.kind", given, wanted)
-    if kind == NO_FLAG:
-        inner, _ = _inside(place.wanted, context["key"])
-        key, value, place.wanted = ".".join([*place.keys, context["key"]]), context["value"], inner
+    flag = context.get("error")
+    if isinstance(flag, NoFlag):
+        inner, _ = _inside(place.wanted, flag.key)
+        key, value, place.wanted, kind = ".".join([*place.keys, flag.key]), flag.value, inner, "no_flag"
     wanted = _wanted(kind, context, place) or fault["msg"].removeprefix("Value error, ")
     return FileError(source, key, None if isinstance(value, dict | list | tuple) else value, wanted)
 

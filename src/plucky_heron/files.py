@@ -14,10 +14,9 @@ from pathlib import Path
 from typing import Any, ClassVar, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
-from pydantic_core import PydanticCustomError
 
 from plucky_heron.errors import FileError, did_you_mean
-from plucky_heron.faults import NO_FLAG, explain
+from plucky_heron.faults import NoFlag, explain
 from plucky_heron.upgrading import FORMAT, upgrade
 
 
@@ -43,9 +42,7 @@ class Settings(BaseModel):
                     and key in cls.model_fields
                     and not takes_bool(cls.model_fields[key].annotation)
                 ):
-                    raise PydanticCustomError(
-                        NO_FLAG, "{key}: no place for true or false", {"key": key, "value": value}
-                    )
+                    raise NoFlag(key, value)
         if isinstance(data, dict) and any(str(key).startswith("x_") for key in data):
             return {key: value for key, value in data.items() if not str(key).startswith("x_")}
         return data

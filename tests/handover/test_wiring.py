@@ -97,7 +97,7 @@ def test_raw_numbers_mean_what_the_file_says(problem: Problem, tmp_path: Path) -
         ('[signals."trolley.position"]\nat = [[0, "1 m"], [9, "1 m"]]', "different raw numbers"),
         ('[signals."trolley.position"]\nat = [[0, "0 N"], [9, "1 N"]]', "wanted|N"),
         ('[signals."trolley.position"]\nat = [[0, "0 m"]]', "at"),
-        ('[signals."trolley.position"]\nat = [[0.5, "0 m"], [3, "1 m"]]', "integer"),
+        ('[signals."trolley.position"]\nat = [[0.5, "0 m"], [3, "1 m"]]', "wanted a whole number"),
         ('[signals."trolley.position"]\nat = [[true, "0 m"], [3, "1 m"]]', "at"),
         ('[signals."trolley.position"]\nat = [[0, "0 m"], [99999999999, "1 m"]]', "at"),
         ('[drives.push]\nat = [[0, "0 N"], [2000000000, "1 N"]]', "beyond 32 bits"),

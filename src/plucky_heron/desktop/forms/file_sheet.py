@@ -6,7 +6,6 @@ It works on the same documents as the stations: each change is checked, written 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
 from typing import Any
 
 from pydantic import BaseModel
@@ -29,22 +28,21 @@ from plucky_heron.desktop.bench.documents import put
 from plucky_heron.desktop.bench.parts import rename_entry
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.inertia_rows import InertiaRows
+from plucky_heron.desktop.forms.new_entry import NewEntry
 from plucky_heron.desktop.forms.schema import Spec, kinds_of, specs_of, variant_of
 from plucky_heron.desktop.forms.schema_form import Path, SchemaForm
 from plucky_heron.desktop.forms.widgets import Card, button, label, scrolled
 from plucky_heron.dynamics.mass import solid
 from plucky_heron.errors import HeronError
 from plucky_heron.machine import editing
-from plucky_heron.machine.schema import GROUND, Body, Machine
+from plucky_heron.machine.schema import Body, Machine
 from plucky_heron.machine.site import Site
-from plucky_heron.task.problem import Problem
 from plucky_heron.task.schema import Task
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.units import parse
 
 SCHEMAS: dict[str, type[BaseModel]] = {"machines": Machine, "sites": Site, "tasks": Task, "recipes": Recipe}
 TITLES = {"machines": "Machine", "sites": "Site", "tasks": "Task", "recipes": "Recipe"}
-SIZES = {"box": ["0.2 m", "0.2 m", "0.2 m"], "sphere": ["0.1 m"], "capsule": ["0.05 m", "0.3 m"], "cylinder": ["0.1 m", "0.2 m"], "bucket": ["0.3 m", "0.2 m", "0.3 m"]}  # fmt: skip
 
 
 class FileSheet(QDialog):
@@ -213,7 +211,7 @@ class FileSheet(QDialog):
             self.place.addWidget(self._mass_row())
             self._add_inertia(str(path[-1]))
         values = value if isinstance(value, dict) else {"fixed": value} if value is not None else {}
-        self.form = SchemaForm(model, values, self.options)
+        self.form = SchemaForm(model, values, NewEntry(self.bench, self.kind, self.at).options)
         self.form.edited.connect(self._edited)
         self.form.told.connect(lambda text: self.says.setText(text or " "))
         self.place.addWidget(scrolled(self.form), 1)
@@ -266,24 +264,6 @@ class FileSheet(QDialog):
 
         self._say(self.bench.rewrite("machines", change, f"mass properties of {body}"))
 
-    def options(self, key: str) -> Sequence[str] | None:
-        """Names that a key may take; None where it takes any text."""
-        problem = self.bench.problem
-        if problem is None:
-            return None
-        machine, task, project = problem.machine, problem.task, self.bench.project
-        bodies, joints = list(machine.bodies), [n for n, j in machine.joints.items() if j.kind in ("hinge", "slider")]
-        known: dict[str, Sequence[str]] = {
-            "body": bodies, "wheel": bodies, "tank": list(machine.tanks), "follows": joints,
-            "child": bodies, "parent": [GROUND, *bodies], "a": [GROUND, *bodies], "b": [GROUND, *bodies],
-        }  # fmt: skip
-        if self.kind == "machines":
-            known["joint"] = joints if self.at[:1] != ("sensors",) else list(machine.joints)
-            known["mark"] = list(problem.site.marks)
-        if self.kind == "tasks":
-            known |= {"drive": list(machine.drives), "ending": list(task.endings), "machine": project.machines(), "site": project.sites()}  # fmt: skip
-        return known.get(key)
-
     def _edited(self, path: Path, value: Any) -> None:
         """Put a value in, with those that waited for it."""
         changes = {**self.pending, (*self.at, *path): value}
@@ -329,12 +309,13 @@ class FileSheet(QDialog):
         _, spec, value = self.schema_at(path)
         if self.kind == "machines" and path == ("bodies",):
             return self._add_body()
-        entry = self.template(model, kind)
+        new = NewEntry(self.bench, self.kind, self.at)
+        entry = new.template(model, kind)
         if spec is not None and spec.kind == "list":
             key: str | int = len(value) if isinstance(value, list) else 0
         else:
             taken = value if isinstance(value, dict) else {}
-            stem = name or self._wanted_name(str(path[-1]), kind)
+            stem = name or new.name(str(path[-1]), kind)
             key = next(n for n in (stem, *(f"{stem}_{k}" for k in range(2, 999))) if n not in taken)
 
         def change(document: Any) -> None:
@@ -350,108 +331,15 @@ class FileSheet(QDialog):
 
     def _add_body(self) -> str:
         """A body comes with the joint that carries it."""
-        machine, made = self._problem.machine, []
-        parent = str(self.at[1]) if self.at[:1] == ("bodies",) and len(self.at) > 1 else self._first(machine.bodies)
+        assert self.bench.problem is not None, "a sheet is of something that can be read"
+        machine, made = self.bench.problem.machine, []
+        parent = str(self.at[1]) if self.at[:1] == ("bodies",) and len(self.at) > 1 else next(iter(machine.bodies), "")
         wrong = self.bench.rewrite("machines", lambda d: made.append(editing.add_body(d, machine, parent)), "new body")
         self._say(wrong)
         if not wrong:
             self.refresh()
             self.go(("bodies", made[0]))
         return wrong
-
-    def template(self, model: type[BaseModel], kind: str) -> dict[str, Any]:
-        """The least that an entry must say, from what there is."""
-        entry: dict[str, Any] = {"kind": kind} if kind else {}
-        special = {"Shape": self._shape, "Drive": self._drive, "Sensor": self._sensor}.get(model.__name__)
-        if special is not None:
-            return entry | special(kind)
-        if model.__name__ == "Distribution":
-            return {"uniform": [0, 0]}
-        for spec in specs_of(model):
-            if not spec.required or spec.key in entry:
-                continue
-            names = self.options(spec.key)
-            if names:
-                entry[spec.key] = names[-1] if spec.key == "joint" else names[0]
-            elif spec.kind == "group" and spec.inner is not None:
-                entry[spec.key] = self.template(spec.inner, "")
-            elif spec.kind == "numbers":
-                entry[spec.key] = [1] * spec.count
-            elif spec.kind == "choice":
-                entry[spec.key] = spec.options[0]
-            elif spec.kind == "pairs":
-                entry[spec.key] = {self._first(n for n in (c.name for c in self._problem.commands)): "0"}
-            else:
-                entry[spec.key] = {"formula": "0", "name": self._free(model.__name__.lower()), "file": ""}.get(
-                    spec.key, 1
-                )
-        return entry | self._more(model.__name__, kind)
-
-    def _more(self, schema: str, kind: str) -> dict[str, Any]:
-        """What an entry wants besides its required keys."""
-        bodies, drives = list(self._problem.machine.bodies), self._problem.model.drives
-        if schema in ("Rod", "Pin"):
-            return {"a": bodies[0], "b": bodies[1] if len(bodies) > 1 else GROUND}
-        found: dict[str, dict[str, Any]] = {
-            "Course": {"points": [[0, 0], [10, 0]]}, "Wall": {"points": [[0, 0], [2, 0]]},
-            "Observation": {"range": [0, 10], "formula": "time", "unit": "s"}, "Ending": {"formula": "time > 1000"},
-            "Action": {"drive": drives[0]} if drives else {"limits": [-1, 1]},
-        }  # fmt: skip
-        return found.get(schema, {}) | ({"limits": [-1, 1]} if schema == "Action" and kind == "increment" else {})
-
-    @property
-    def _problem(self) -> Problem:
-        assert self.bench.problem is not None, "a sheet is of something that can be read"
-        return self.bench.problem
-
-    @staticmethod
-    def _first(names: Iterable[str]) -> str:
-        return next(iter(names), "")
-
-    def _shape(self, kind: str) -> dict[str, Any]:
-        corners = [[x, y, z] for x in (0, 0.2) for y in (0, 0.2) for z in (0, 0.2)]
-        return {"points": corners} if kind == "hull" else {"size": SIZES.get(kind, ["0.1 m"])}
-
-    def _sensor(self, kind: str) -> dict[str, Any]:
-        machine = self._problem.machine
-        if kind == "joint":
-            return {"joint": self._first(n for n, j in machine.joints.items() if j.letters)}
-        return {"body": self._first(machine.bodies)} | (
-            {"mark": self._first(self._problem.site.marks)} if kind == "bearing" else {}
-        )
-
-    def _wanted_name(self, section: str, kind: str) -> str:
-        """A name for a new entry; where names mean something, one that does."""
-        task, model = self._problem.task, self._problem.model
-        meant: dict[str, Iterable[str]] = {
-            "starts": (f"{j}.position" for j in model.joints if f"{j}.position" not in task.starts),
-            "variation": (p for p in model.parameters if p not in task.variation),
-            "placing": (n for n in self._problem.machine.joints if f"{n}.x" in model.joints and n not in task.placing),
-        }
-        if self.kind == "tasks" and section in meant:
-            return self._first(meant[section]) or section
-        stem = {"bodies": "body"}.get(section, section.removesuffix("s"))
-        return (kind or stem).replace(" ", "_")
-
-    def _free(self, word: str) -> str:
-        document = self.bench.document(self.kind)
-        taken = {e.get("name") for key in ("observations", "actions") for e in document.get(key, [])}
-        return next(n for n in (word, *(f"{word}_{k}" for k in range(2, 999))) if n not in taken)
-
-    def _drive(self, kind: str) -> dict[str, Any]:
-        problem = self._problem
-        bodies = list(problem.machine.bodies)
-        joints = list(self.options("joint") or [])
-        slider = bool(joints) and problem.machine.joints[joints[-1]].kind == "slider"
-        force = "N" if slider else "N*m"
-        if kind == "thrust":
-            return {"body": bodies[0] if bodies else "", "limit": "10 N"}
-        if kind == "drain":
-            return {"tank": next(iter(self.options("tank") or [""])), "limit": "1 kg/s"}
-        entry: dict[str, Any] = {"joint": joints[-1] if joints else "", "limit": f"10 {force}"}
-        if kind == "speed":
-            entry |= {"top_speed": f"1 {'m/s' if slider else 'rad/s'}", "gain": 10}
-        return entry | ({"gain": 50, "rate_gain": 5} if kind == "position" else {})
 
     def _ask_rename(self) -> None:
         name, given = QInputDialog.getText(self, "Rename", "another name for it", text=str(self.at[-1]))

@@ -6,73 +6,26 @@ All of it is worked out from the machine and from a short rehearsal with chance 
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.dynamics.building import build_model
-from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.plant import Plant, mass_matrix, static_loads
+from plucky_heron.dynamics.plant import mass_matrix, static_loads
 from plucky_heron.dynamics.posing import joint_above, tied
-from plucky_heron.dynamics.scene import build_scene
-from plucky_heron.dynamics.shapes import surface_triangles
 from plucky_heron.machine.parts import Float, Hull, Tyre, Wing
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import rotation
-from plucky_heron.units import parse
+from plucky_heron.task.wishes.poses import Array, Poses
+from plucky_heron.task.wishes.rehearsal import Travel, rehearse
 
-Array = np.ndarray
-
-COPIES = 64
-SECONDS = 4.0
-STEP = 0.002
-HELD = 0.4
-"""Seconds for which a rehearsal holds a drawn command."""
-SAMPLES = 6000
-"""Poses that are looked at for what can be reached."""
 LOOPS = "rods or pins close loops in it, which no wish knows yet"
 SWAY = 0.05
 """Angle (rad) by which something is moved to see whether it hangs."""
-DEEPEST = 1e-3
-"""Metres by which shapes may stand in each other before a pose counts as impossible."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
 
-@dataclass(frozen=True)
-class Travel:
-    """What a rehearsal showed, SI units.
-
-    Attributes
-    ----------
-    joints : dict
-        Speed that each coordinate came to in nine of ten copies.
-    ahead, across, turning, upward : float
-        The same of the body that travels: speeds in its own axes, and its fastest rate of turning.
-    way : float
-        How far the farthest copy came.
-    turning_most : float
-        The same, also of copies that held one command throughout, at an edge of what its drives take.
-    turning_slow : float
-        Rate of turning that was met while it hardly moved; little of what has to drive to turn.
-    least, most : (3,)
-        Where the body came at all.
-    """
-
-    joints: dict[str, float]
-    ahead: float
-    across: float
-    upward: float
-    turning: float
-    turning_most: float
-    turning_slow: float
-    way: float
-    least: Array
-    most: Array
-
-
-class Look:
+class Look(Poses):
     """A machine on a site, looked at.
 
     Attributes
@@ -86,9 +39,7 @@ class Look:
     """
 
     def __init__(self, machine: Machine, site: Site) -> None:
-        self.machine, self.site = machine, site
-        self.model = build_model(machine, site.gravity, site.air_density, site.water_density)
-        self.surroundings = build_scene(site)
+        super().__init__(machine, site)
         acting = ("effort", "speed", "position")
         self.driven = list(dict.fromkeys(str(d.joint) for d in machine.drives.values() if d.kind in acting))
         loose = [n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")]
@@ -223,66 +174,6 @@ class Look:
         return over and not self.glides and (wheels or (bool(self.thrusters) and self.flies < 1.05))
 
     @functools.cached_property
-    def mass(self) -> float:
-        """Of all bodies and full tanks, kg."""
-        tanks = sum(t.mass * t.fill for t in self.machine.tanks.values())
-        return sum(b.mass for b in self.machine.bodies.values()) + tanks
-
-    # --- poses
-
-    def plant(self, copies: int) -> Plant:
-        """Copies at the start, in still air and water."""
-        plant = Plant(self.model, copies, STEP, threads=1, surroundings=self.surroundings)
-        plant.fields[:, layout.WATER_LEVEL] = -np.inf if self.site.water_level is None else self.site.water_level
-        plant.settle_drives(np.arange(copies))
-        return plant
-
-    def index(self, coordinate: str) -> int:
-        """Where a coordinate stands in positions."""
-        return self.model.joints.index(coordinate)
-
-    def span(self, joint: str, share: float = 1.0, free: float = np.pi) -> tuple[float, float]:
-        """Part of a joint's way about its start: `share` of the way to each stop, or of `free` where it has none."""
-        start = float(self.model.start[self.index(joint)])
-        low, high = self.machine.joints[joint].limits or (start - free, start + free)
-        return start + share * (low - start), start + share * (high - start)
-
-    def sampled(self, joints: list[str], share: float, count: int = SAMPLES, free: float = np.pi) -> Array:
-        """Positions (count, entries) with some joints drawn evenly, and what follows them where it follows."""
-        generator = np.random.default_rng(7)
-        positions: Array = np.tile(self.model.start, (count, 1))
-        for joint in joints:
-            low, high = self.span(joint, share, free)
-            positions[:, self.index(joint)] = generator.uniform(low, high, count)
-        for coupling in self.machine.couplings.values():
-            if coupling.kind == "ratio":
-                offset = parse(coupling.offset, self.machine.joints[coupling.joint].unit)
-                leader = positions[:, self.index(coupling.follows)]
-                positions[:, self.index(coupling.joint)] = coupling.ratio * leader + offset
-        return positions
-
-    def frames(self, positions: Array) -> Array:
-        """Origin and rotation of every body, (B, bodies, 12)."""
-        plant = Plant(self.model, len(positions), STEP, threads=1)
-        plant.position[:] = positions
-        located = plant.locate()
-        return np.concatenate([located[:, :, :3], located[:, :, 6:15]], axis=2)
-
-    def points(self, positions: Array, body: str, point: Array) -> Array:
-        """Where a point (3,) of a body is, (B, 3)."""
-        frames = self.frames(positions)[:, self.model.bodies.index(body)]
-        return np.asarray(frames[:, :3] + frames[:, 3:].reshape(-1, 3, 3) @ np.asarray(point, dtype=float))
-
-    def heights(self, positions: Array) -> Array:
-        """Height of the middle of all mass, (B,)."""
-        frames = self.frames(positions)
-        total = np.zeros(len(positions))
-        for b, name in enumerate(self.model.bodies):
-            body = self.machine.bodies[name]
-            total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
-        return np.asarray(total / max(self.mass, 1e-12))
-
-    @functools.cached_property
     def hanging(self) -> list[str]:
         """Joints without a drive, behind one that has one, on which something hangs at the start: a load on a hook."""
         if self.site.gravity < 0.1 or tied(self.model):
@@ -314,43 +205,6 @@ class Look:
         """Period (s) of the slowest of what hangs; 0 where nothing does."""
         long = max((float(np.linalg.norm(self.arm(j))) for j in self.hanging), default=0.0)
         return float(2.0 * np.pi * np.sqrt(long / self.site.gravity)) if long else 0.0
-
-    def free(self, positions: Array) -> Array:
-        """Whether poses stand clear of the ground, of what stands on the site, and of themselves, (B,)."""
-        plant = self.plant(len(positions))
-        plant.position[:] = positions
-        plant.step(np.zeros((len(positions), len(self.model.drives))))
-        deep = np.zeros(len(positions), dtype=bool)
-        for copy in np.flatnonzero(plant.contact_count[: len(positions)]):
-            deep[copy] = plant.contacts[copy, : plant.contact_count[copy], 12].min() < -DEEPEST
-        return np.asarray(~deep & (self.lowest(positions) > self.ground + 0.005))
-
-    @functools.cached_property
-    def corners(self) -> dict[str, Array]:
-        """Points of the outline of each body's shapes, in its own axes (k, 3)."""
-        found = {}
-        for name, body in self.machine.bodies.items():
-            outline = [np.zeros((0, 3))]
-            for shape in body.shapes:
-                corners = np.unique(np.round(surface_triangles(shape).reshape(-1, 3), 9), axis=0)
-                outline.append(corners @ rotation(*shape.turn).T + np.array(shape.at))
-            found[name] = np.concatenate(outline)
-        return found
-
-    def lowest(self, positions: Array) -> Array:
-        """Height of the lowest point of what moves, (B,); inf where nothing has a shape."""
-        frames = self.frames(positions)
-        low = np.full(len(positions), np.inf)
-        for b, name in enumerate(self.model.bodies):
-            if self.corners[name].size and joint_above(self.model, name):
-                turned = frames[:, b, 9:12] @ self.corners[name].T
-                low = np.minimum(low, frames[:, b, 2] + turned.min(axis=1))
-        return low
-
-    @property
-    def ground(self) -> float:
-        """Height of the ground at the origin; -inf where there is none."""
-        return -np.inf if self.site.terrain is None else self.site.terrain.level
 
     def loads(self, positions: Array) -> Array:
         """What gravity asks of each driven joint over what its drive can, (B, driven)."""
@@ -499,43 +353,8 @@ class Look:
 
     @functools.cached_property
     def travel(self) -> Travel:
-        """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others."""
-        generator = np.random.default_rng(11)
-        plant = self.plant(COPIES)
-        low, high = np.array([self.machine.command_range(d) for d in self.model.drives]).reshape(-1, 2).T
-        edges = np.where(generator.random((COPIES, len(low))) < 0.5, low, high)
-        if len(low):
-            edges[COPIES // 2], edges[COPIES // 2 + 1] = low, high
-        substeps, fastest = 10, np.zeros((COPIES, len(self.model.joints)))
-        own, reached, pace, rate = np.zeros((COPIES, 6)), [], [], []
-        base = self.model.bodies.index(self.base) if self.base else 0
-        first = plant.locate()[:, base, :3].copy()
-        commands = edges.copy()
-        for k in range(int(SECONDS / STEP / substeps)):
-            if k % int(HELD / STEP / substeps) == 0:
-                commands[: COPIES // 2] = generator.uniform(low, high, (COPIES // 2, len(low)))
-            plant.step(commands, substeps)
-            plant.active[:] &= np.isfinite(plant.velocity).all(axis=1) & (np.abs(plant.velocity) < 1e4).all(axis=1)
-            alive = plant.active[:, None]
-            fastest = np.maximum(fastest, np.where(alive, np.abs(plant.velocity), 0.0))
-            plant.locate()
-            own = np.maximum(own, np.where(alive, np.abs(plant.own[:, base]), 0.0))
-            pace.append(np.linalg.norm(plant.own[:, base, :2], axis=1))
-            rate.append(np.where(plant.active, np.abs(plant.own[:, base, 5]), 0.0))
-            reached.append(np.where(alive, plant.located[:, base, :3] - first, 0.0))
-        places = np.array(reached)
-        drawn = slice(0, COPIES // 2)
-        joints = dict(zip(self.model.joints, np.quantile(fastest[drawn], 0.9, axis=0).tolist(), strict=True))
-        quick = np.quantile(own, 0.9, axis=0)
-        rates = np.quantile(own[drawn], 0.9, axis=0)
-        slow = np.array(pace) < 0.1 * max(float(quick[:2].max()), 1e-9)
-        turns = np.array(rate)[slow]
-        way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
-        return Travel(
-            joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), float(quick[5]),
-            float(np.quantile(turns, 0.9)) if turns.size else 0.0, way,
-            places.min(axis=(0, 1)), places.max(axis=(0, 1)),
-        )  # fmt: skip
+        """What a rehearsal showed."""
+        return rehearse(self, self.base)
 
 
 def nice(value: float, steps: tuple[float, ...] = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)) -> float:

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plucky_heron.task.wishes.look import HOLDS, SAMPLES, Look, nice
+from plucky_heron.task.wishes.look import HOLDS, Look, nice
+from plucky_heron.task.wishes.poses import SAMPLES
 
 Array = np.ndarray
 

@@ -10,7 +10,8 @@ import numpy as np
 from plucky_heron.dynamics.plant import mass_matrix
 from plucky_heron.task.wishes.carried import balance_carried, carried_questions, room_of
 from plucky_heron.task.wishes.draft import Draft, Question
-from plucky_heron.task.wishes.look import STEP, Look, nice
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.poses import STEP
 from plucky_heron.task.wishes.wish import Wish, clock, substeps
 
 Array = np.ndarray

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Question
-from plucky_heron.task.wishes.look import SECONDS, Look, nice
+from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.rehearsal import SECONDS
 from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
 
 

@@ -1,0 +1,86 @@
+"""What a short rehearsal with chance at the drives shows of how far and how fast a machine gets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from plucky_heron.task.wishes.poses import STEP, Array, Poses
+
+COPIES = 64
+SECONDS = 4.0
+HELD = 0.4
+"""Seconds for which a drawn command is held."""
+
+
+@dataclass(frozen=True)
+class Travel:
+    """What a rehearsal showed, SI units.
+
+    Attributes
+    ----------
+    joints : dict
+        Speed that each coordinate came to in nine of ten copies.
+    ahead, across, turning, upward : float
+        The same of the body that travels: speeds in its own axes, and its fastest rate of turning.
+    way : float
+        How far the farthest copy came.
+    turning_most : float
+        The same, also of copies that held one command throughout, at an edge of what its drives take.
+    turning_slow : float
+        Rate of turning that was met while it hardly moved; little of what has to drive to turn.
+    least, most : (3,)
+        Where the body came at all.
+    """
+
+    joints: dict[str, float]
+    ahead: float
+    across: float
+    upward: float
+    turning: float
+    turning_most: float
+    turning_slow: float
+    way: float
+    least: Array
+    most: Array
+
+
+def rehearse(poses: Poses, body: str) -> Travel:
+    """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others."""
+    generator = np.random.default_rng(11)
+    plant = poses.plant(COPIES)
+    low, high = np.array([poses.machine.command_range(d) for d in poses.model.drives]).reshape(-1, 2).T
+    edges = np.where(generator.random((COPIES, len(low))) < 0.5, low, high)
+    if len(low):
+        edges[COPIES // 2], edges[COPIES // 2 + 1] = low, high
+    substeps, fastest = 10, np.zeros((COPIES, len(poses.model.joints)))
+    own, reached, pace, rate = np.zeros((COPIES, 6)), [], [], []
+    base = poses.model.bodies.index(body) if body else 0
+    first = plant.locate()[:, base, :3].copy()
+    commands = edges.copy()
+    for k in range(int(SECONDS / STEP / substeps)):
+        if k % int(HELD / STEP / substeps) == 0:
+            commands[: COPIES // 2] = generator.uniform(low, high, (COPIES // 2, len(low)))
+        plant.step(commands, substeps)
+        plant.active[:] &= np.isfinite(plant.velocity).all(axis=1) & (np.abs(plant.velocity) < 1e4).all(axis=1)
+        alive = plant.active[:, None]
+        fastest = np.maximum(fastest, np.where(alive, np.abs(plant.velocity), 0.0))
+        plant.locate()
+        own = np.maximum(own, np.where(alive, np.abs(plant.own[:, base]), 0.0))
+        pace.append(np.linalg.norm(plant.own[:, base, :2], axis=1))
+        rate.append(np.where(plant.active, np.abs(plant.own[:, base, 5]), 0.0))
+        reached.append(np.where(alive, plant.located[:, base, :3] - first, 0.0))
+    places = np.array(reached)
+    drawn = slice(0, COPIES // 2)
+    joints = dict(zip(poses.model.joints, np.quantile(fastest[drawn], 0.9, axis=0).tolist(), strict=True))
+    quick = np.quantile(own, 0.9, axis=0)
+    rates = np.quantile(own[drawn], 0.9, axis=0)
+    slow = np.array(pace) < 0.1 * max(float(quick[:2].max()), 1e-9)
+    turns = np.array(rate)[slow]
+    way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
+    return Travel(
+        joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), float(quick[5]),
+        float(np.quantile(turns, 0.9)) if turns.size else 0.0, way,
+        places.min(axis=(0, 1)), places.max(axis=(0, 1)),
+    )  # fmt: skip

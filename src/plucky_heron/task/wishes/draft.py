@@ -15,6 +15,8 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.units import parse, show
 from plucky_heron.upgrading import FORMAT
 
+SPARE = 0.7
+"""Share of a drive's limit below which commands are limited to what is needed."""
 LONGEST_FORMULA = 950
 """Characters: a little less than a formula may have."""
 
@@ -146,10 +148,11 @@ class Draft:
     # --- what most wishes need
 
     def actions(self, led: bool = False) -> None:
-        """One action a drive that can be commanded; position servos are `led`: the policy says how fast their command moves.
+        """One action a drive that can be commanded; of arms position servos are `led`: the policy says how fast their command moves.
 
         A place within 2 % of a joint's way is 2 % of a command's range, too: hard to hit for a policy that says where to go at
-        once, easy for one that closes in on it.
+        once, easy for one that closes in on it. And drives of arms are often many times as strong as what they carry wants:
+        a motion is then a few hundredths of a command's range, which drowns in exploration. Commands are limited to what is needed.
         """
         machine = self.look.machine
         self.task["actions"] = []
@@ -165,8 +168,20 @@ class Draft:
                 self.observe(f"{words} ahead", f"command.{name} - {drive.joint}.position", unit, nice(max(1.2 * sag, 0.5 * fast)), "where its servo is told to go")  # fmt: skip
                 continue
             low, high = machine.command_range(name)
+            enough = self._enough(name) if led and drive.kind == "effort" else high
+            if enough < high:
+                self.task["actions"].append({"name": name, "drive": name, "limits": [said(-enough, unit), said(enough, unit)]})  # fmt: skip
+                self.lines.append(Line("Actions", words, f"{drive.kind}, ±{show(enough, unit)} of ±{show(high, unit)}: what it carries and a quick motion ask for"))  # fmt: skip
+                continue
             self.task["actions"].append({"name": name, "drive": name})
             self.lines.append(Line("Actions", words, f"{drive.kind}, {show(low)} … {show(high, unit)}"))
+
+    def _enough(self, drive: str) -> float:
+        """Effort of a drive that its joint needs; all of it where that is hardly less."""
+        whole = self.look.machine.command_limit(drive)
+        joint = str(self.look.machine.drives[drive].joint)
+        share = self.look.needs.get(joint, np.inf) / self.look.limit(joint)
+        return nice(share * whole) if share < SPARE else whole
 
     def lead(self, joints: list[str], rate: float) -> None:
         """A rule to compare with, where every drive is a servo that is led: each towards what it has missed."""
@@ -181,23 +196,34 @@ class Draft:
     def _half(self, action: Mapping[str, Any]) -> float:
         """Half of the range of an action, SI."""
         machine, name = self.look.machine, action["drive"]
-        if action.get("kind") == "increment":
-            return parse(action["limits"][1], f"{machine.drive_unit(name)}/s")
+        if "limits" in action:
+            unit = machine.drive_unit(name)
+            return parse(action["limits"][1], f"{unit}/s" if action.get("kind") == "increment" else unit)
         return span(machine.command_range(name))
 
     def costs(self, share: float) -> None:
         """Small terms against effort and chatter, `share` of the reward a second at full command."""
         machine = self.look.machine
-        names = [a["name"] for a in self.task["actions"]]
-        if not names:
+        actions = self.task["actions"]
+        if not actions:
             return
-        efforts = [n for n in names if machine.drives[n].kind in ("effort", "thrust")]
+        efforts = [a for a in actions if machine.drives[a["name"]].kind in ("effort", "thrust")]
         if efforts:
-            squares = " + ".join(f"(action.{n} / {machine.command_limit(n):.6g})**2" for n in efforts)
+            squares = " + ".join(f"(action.{a['name']} / {self._half(a) if 'limits' in a else machine.command_limit(a['name']):.6g})**2" for a in efforts)  # fmt: skip
             self.small("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
-        if names:
-            squares = " + ".join(f"((action.{a['name']} - previous.action.{a['name']}) / {self._half(a):.6g})**2" for a in self.task["actions"])  # fmt: skip
-            self.small("chatter", f"-({squares}) / {len(names)}", 2.0 * share, "commands stay smooth")
+        squares = " + ".join(f"((action.{a['name']} - previous.action.{a['name']}) / {self._half(a):.6g})**2" for a in actions)  # fmt: skip
+        self.small("chatter", f"-({squares}) / {len(actions)}", 2.0 * share, "commands stay smooth")
+
+    def clear_of_stops(self, joints: list[str]) -> None:
+        """A term against resting on stops: with several joints many a policy lies down there, where little can be lost."""
+        parts = []
+        for joint in joints:
+            if (limits := self.look.machine.joints[joint].limits) is not None:
+                middle, tenth = 0.5 * (limits[0] + limits[1]), 0.05 * (limits[1] - limits[0])
+                off = f"{joint}.position" if abs(middle) < 1e-6 else f"{joint}.position - {middle:.4g}" if middle > 0.0 else f"{joint}.position + {-middle:.4g}"  # fmt: skip
+                parts.append(f"clip(abs({off}) / {tenth:.4g} - 9, 0, 1)")
+        if parts:
+            self.small("stops", f"-({' + '.join(parts)})", 0.5, "no way ends in the last twentieth before a stop")
 
     def small(self, name: str, formula: str, weight: float, why: str) -> None:
         """A term that the task can do without, left out where so many drives with such names make more than one formula holds."""

@@ -21,6 +21,8 @@ from plucky_heron.task.wishes.rehearsal import Travel, rehearse
 LOOPS = "rods or pins close loops in it, which no wish knows yet"
 SWAY = 0.05
 """Angle (rad) by which something is moved to see whether it hangs."""
+LOADED = 200
+"""Poses that are looked at for what drives carry."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -224,7 +226,7 @@ class Look(Poses):
         """Driven hinges that gravity overcomes somewhere on their way."""
         if self.site.gravity < 0.1 or not self.driven or self.base or tied(self.model):
             return []
-        worst = self.loads(self.sampled(self.driven, 1.0, 200)).max(axis=0)
+        worst = self.loads(self.sampled(self.driven, 1.0, LOADED)).max(axis=0)
         return [
             j
             for j, share in zip(self.driven, worst, strict=True)
@@ -301,19 +303,38 @@ class Look(Poses):
         loads = self.loads(self.model.start[None])[0] if not tied(self.model) else np.zeros(len(self.driven))
         found = []
         for joint, load in zip(self.driven, loads, strict=True):
-            low, high = self.span(joint)
-            way = min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
+            way = self.way(joint)
             push = self.limit(joint) * max(0.3, 1.0 - float(load))
             time = 2.0 * np.sqrt(way * inertia[self.index(joint)] / push)
             top = self.top_speed(joint)
             found.append(max(0.02, float(time), way / top if top else 0.0))
         return found
 
-    def pace(self, joint: str) -> float:
-        """How fast the command of a servo may be led: its top speed, or a third of the joint's way in the time of a motion."""
+    def way(self, joint: str) -> float:
+        """What a joint goes in one motion: two radians, or a third of its way."""
         low, high = self.span(joint)
-        way = min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
-        return float(f"{self.top_speed(joint) or 1.5 * way / self.times[self.driven.index(joint)]:.2g}")
+        return min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
+
+    def pace(self, joint: str) -> float:
+        """How fast the command of a servo may be led: its top speed, or a motion in half of the time that the slowest joint takes."""
+        time = max(self.times[self.driven.index(joint)], 0.5 * self.seconds)
+        return float(f"{self.top_speed(joint) or 1.5 * self.way(joint) / time:.2g}")
+
+    @functools.cached_property
+    def needs(self) -> dict[str, float]:
+        """Effort that each driven joint needs, wherever it is: what it carries, and a motion in the time of the slowest joint."""
+        if tied(self.model):
+            return {}
+        positions = self.sampled(self.driven, 1.0, LOADED)
+        loads = self.loads(positions).max(axis=0)
+        inertia = np.max([np.diag(mass_matrix(self.model, row)) for row in positions], axis=0)
+        found = {}
+        for joint, load in zip(self.driven, loads, strict=True):
+            part, way = self.machine.joints[joint], self.way(joint)
+            speed = 2.0 * way / self.seconds
+            moving = inertia[self.index(joint)] * 2.0 * speed / self.seconds + part.damping * speed + part.friction
+            found[joint] = float(1.3 * load * self.limit(joint) + moving)
+        return found
 
     @functools.cached_property
     def step(self) -> float:

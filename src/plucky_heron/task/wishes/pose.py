@@ -7,6 +7,8 @@ from plucky_heron.task.wishes.look import LOOPS, Look, nice
 from plucky_heron.task.wishes.reach import clear_share
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
 
+SAMPLES = 16.0
+"""Samples of a quick motion: each joint has to stop exactly where it should."""
 MOST = 12
 """Joints that may be told a pose."""
 
@@ -40,7 +42,7 @@ class HoldPose(Wish):
         return (
             near,
             Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
-            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s"),
+            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES),
             load_question(look, look.limb[1]),
         )  # fmt: skip
 
@@ -62,6 +64,13 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
         draft.signal(error, f"goal.{joint} - {joint}.position", part.unit)
         draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(1.4 * (high - low)), "where to go")
         near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in look.driven) else 0.03 * (high - low)  # fmt: skip
+        draft.observe(
+            f"{joint.replace('_', ' ')} close",
+            f"clip({error}, -{4.0 * near:.4g}, {4.0 * near:.4g})",
+            part.unit,
+            4.0 * near,
+            "the last part of it, finely",
+        )
         apart.append((error, 0.5 * (high - low), near))
         inside.append(f"abs({error}) < {near:.4g}")
         draft.start(f"{joint}.position", part.unit, low, high, "any pose clear of the ground" if share < 0.6 else "any pose")  # fmt: skip
@@ -73,6 +82,7 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
     close = " + ".join(f"near({e}, {2.0 * n:.3g})" for e, _, n in apart)
     draft.reward("distance", f"-({far}) / {count}", 1.0, "a slope everywhere")
     draft.reward("close", f"({close}) / {count}", 1.0, "worth the last part")
+    draft.clear_of_stops(look.driven)
     draft.costs(0.02)
     draft.measure("in the pose", " and ".join(inside), given["hold"], "apart from the reward")
     if any(action.get("kind") == "increment" for action in draft.task["actions"]):

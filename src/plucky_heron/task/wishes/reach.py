@@ -111,6 +111,7 @@ class Reach(Wish):
         for joint, (straight, side) in region.bent.items():
             over = f"{joint}.position - {straight:.4g}" if side < 0.0 else f"{straight:.4g} - {joint}.position"
             draft.reward(f"{joint}_bent", f"-clip({over}, 0, 1)", 1.0, "places are reached with it bent to either side; on this one it is clear of its stops")  # fmt: skip
+        draft.clear_of_stops(joints)
         draft.costs(0.02)
         draft.measure("at the mark", f"away < {within:.4g}", given["hold"], "apart from the reward")
         draft.task["target"] = {"body": body} | {"xyz"[k]: formulas[k] for k in range(3)}

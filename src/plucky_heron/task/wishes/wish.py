@@ -33,9 +33,9 @@ class Wish(ABC):
         """The task, with the answers (SI) to all questions."""
 
 
-def clock(seconds: float, limit: float, why: str) -> tuple[Question, ...]:
+def clock(seconds: float, limit: float, why: str, samples: float = SAMPLES) -> tuple[Question, ...]:
     """Questions for the control rate and the time limit, from the time of one motion."""
-    rate = min(RATES, key=lambda r: abs(math.log(r * seconds / SAMPLES)))
+    rate = min(RATES, key=lambda r: abs(math.log(r * seconds / samples)))
     return (
         Question("limit", "in at most", limit, "s", why, 0.1, 3600.0),
         Question("rate", "control rate", rate, "Hz", f"a quick motion lasts {seconds:.2g} s", 1.0, 2000.0),

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from plucky_heron.learning.policy import Policy
     from plucky_heron.rigs.rollout import RolloutResult
     from plucky_heron.runs.store import RunRow
+    from plucky_heron.task.importing import ImportReport
     from plucky_heron.task.wishes.writing import Offer, Written
     from plucky_heron.training.recipe import Recipe
 
@@ -444,8 +445,11 @@ def create(
     wish: str = "",
     answers: dict[str, str] | None = None,
     free: bool | None = None,
+    told: Callable[[ImportReport], object] = lambda _: None,
 ) -> Project:
     """A new project to start from: a URDF with a task of its own, or the demo's machine of that name with its site, tasks and recipes.
+
+    What became of a URDF is `told`.
 
     Raises
     ------
@@ -459,6 +463,7 @@ def create(
         report = machine_from_urdf(check_path(Path(machine), "--from"), free, wish, answers)
         made = empty_project(folder)
         report.keep(made.folder)
+        told(report)
         return made
     name = machine or _first_machine()
     files, _ = demo_machine_files(name)

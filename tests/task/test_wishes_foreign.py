@@ -14,11 +14,13 @@ from plucky_heron.files import validate
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.project import Project, create, demo_source
+from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Constant, Random, Rule
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.wishes.carried import room_of
 from plucky_heron.task.wishes.catalogue import WISHES, wish_named
+from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.fly import cruise_of
 from plucky_heron.task.wishes.look import Look
 from plucky_heron.task.wishes.reach import clear_share
@@ -241,3 +243,48 @@ def test_an_arm_with_a_quill_leads_all_its_servos(project: Project) -> None:
     problem = project.problem(project.write_wish("scara", "hold a pose", name="quill").task)
     trials = run_trials(problem, Rule(problem, "lead"), seed=1, stream="led", count=64)
     assert trials.success.mean() > 0.95
+
+
+def test_an_arm_of_six_joints_is_commanded_no_stronger_than_it_needs(project: Project) -> None:
+    """What gravity asks of a joint is the slope of the potential energy, wherever the arm is."""
+    look = look_of("quarryman")
+    positions = look.sampled(look.driven, 1.0, 40)
+    problem = project.problem(project.write_wish("quarryman", "hold a pose", name="pose").task)
+    least = {c.name: c.high for c in problem.commands}
+    step = 1e-4
+    for joint in look.driven:
+        ahead, behind = positions.copy(), positions.copy()
+        ahead[:, look.index(joint)] += step
+        behind[:, look.index(joint)] -= step
+        weight = 9.80665 * look.mass * np.abs(look.heights(ahead) - look.heights(behind)) / (2.0 * step)
+        assert weight.max() < least[joint] < 0.6 * look.limit(joint)
+    # of the wrist's 40 N*m hardly one is carried; a policy that commands all of it hits nothing within hundredths of a radian
+    assert least["joint_5"] < 8.0
+    assert [c.low for c in problem.commands] == [-v for v in least.values()]
+
+
+def test_weak_drives_are_commanded_as_a_whole() -> None:
+    look = look_of("quarryman")
+    drives = {
+        n: d.model_dump(exclude_defaults=True) | {"limit": 1.1 * look.needs[str(d.joint)]}
+        for n, d in look.machine.drives.items()
+    }
+    weak = look_of("quarryman", drives=drives)
+    draft = Draft(weak, "whole")
+    draft.actions(led=True)
+    assert draft.task["actions"] == [{"name": n, "drive": n} for n in drives]
+
+
+def test_resting_on_a_stop_costs_and_the_last_part_of_a_pose_is_seen_finely(project: Project) -> None:
+    problem = project.problem(project.write_wish("quarryman", "hold a pose", name="stops").task)
+    batch = Batch(problem, 3, 1, "stops", threads=1)
+    batch.start(np.arange(3))
+    hip = problem.model.joints.index("joint_2")
+    batch.plant.position[:, hip] = (0.0, 0.94 * 1.9, -1.9)
+    batch.plant.velocity[:] = 0.0
+    outcome = batch.step(np.zeros((3, len(problem.commands))))
+    cost = outcome.terms[:, list(problem.task.rewards).index("stops")] / problem.sample_time
+    assert cost[0] == pytest.approx(0.0, abs=1e-9) and cost[1] == pytest.approx(-0.2, abs=0.03)
+    assert cost[2] == pytest.approx(-0.5, abs=0.02)
+    near = {e.name: (e.low, e.high) for e in problem.entries}["joint 2 close"]
+    assert near == pytest.approx((-0.2, 0.2), abs=1e-5)

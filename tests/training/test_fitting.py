@@ -269,3 +269,14 @@ def test_a_budget_of_few_episodes_and_rows_is_said(tmp_path: Path) -> None:
     assert warnings(problem, soft) == [], "a replay method learns from each of them many times"
     assert "under 50" in warnings(problem, with_changes(soft, {"steps": "40000"}))[0]
     assert "8 rows a copy" in warnings(problem, with_changes(plenty, {"steps_per_update": "512"}))[0]
+
+
+def test_many_commands_at_once_begin_quieter(tmp_path: Path) -> None:
+    """What one deviation of six brings is seen as well as one of three: the spread goes with the root of their share."""
+    problem = swing(tmp_path)
+    found = measure(problem)
+    recipe = Recipe.model_validate(preset("ppo"))
+    one = fitted_settings(problem, recipe, found)["log_spread_start"].value
+    six = fitted_settings(replace(problem, commands=problem.commands * 6), recipe, found)["log_spread_start"]
+    assert six.value - one == pytest.approx(-0.5 * math.log(2.0), abs=2e-3)
+    assert "6 commands" in six.why

@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from plucky_heron.cli.common import Json, ProjectOption, app, find_project, report
 from plucky_heron.errors import FileError, StateError, did_you_mean
+
+if TYPE_CHECKING:
+    from plucky_heron.task.importing import ImportReport
 
 
 @app.command()
@@ -60,7 +63,9 @@ Wish = Annotated[
 Answers = Annotated[list[str], typer.Option("--answer", help="An answer to what the wish asks: within='2 cm'.")]
 Free = Annotated[
     bool | None,
-    typer.Option("--free/--fixed", help="Its first link moves freely, or is fixed; left out: free, if it has wheels."),
+    typer.Option(
+        "--free/--fixed", help="Its first link moves freely, or is fixed; left out: free, if it has wheels or legs."
+    ),
 ]
 
 
@@ -79,10 +84,28 @@ def new(
     from plucky_heron.cli.common import pairs
     from plucky_heron.project import create
 
-    project = create(folder, machine, wish, pairs(answer, "--answer"), free)
+    told: list[ImportReport] = []
+    project = create(folder, machine, wish, pairs(answer, "--answer"), free, told.append)
     tasks = project.tasks()
-    lines = [f"made {folder} with tasks {', '.join(tasks)}; next: heron shakedown {tasks[0]} --project {folder}"]
-    report({"project": str(project.folder), "tasks": tasks}, json_, lines)
+    lines = [line for made in told for line in import_lines(made)]
+    lines.append(f"made {folder} with tasks {', '.join(tasks)}; next: heron shakedown {tasks[0]} --project {folder}")
+    from_file = {key: value for made in told for key, value in import_facts(made).items()}
+    report({"project": str(project.folder), "tasks": tasks, **from_file}, json_, lines)
+
+
+def import_lines(made: ImportReport) -> list[str]:
+    """What became of a file: what was read, assumed and left out."""
+    groups = import_facts(made).items()
+    return [
+        f"{title.replace('_', ' ') if k == 0 else '':<10}{text}"
+        for title, texts in groups
+        for k, text in enumerate(texts)
+    ]
+
+
+def import_facts(made: ImportReport) -> dict[str, list[str]]:
+    """The same by its kind."""
+    return {"read": made.read, "assumed": made.assumptions, "left_out": made.left_out}
 
 
 @app.command("import")
@@ -113,15 +136,10 @@ def import_(
         if key not in keys:
             raise FileError("--set", key, numbers[key], f"nothing is assumed there; {did_you_mean(key, keys)}")
     made.keep(project.folder)
-    lines = [f"{file}: machine {made.name}, task {made.task}"]
-    for title, texts in (("read", made.read), ("assumed", made.assumptions), ("left out", made.left_out)):
-        lines += [f"{title if k == 0 else '':<10}{text}" for k, text in enumerate(texts)]
+    lines = [f"{file}: machine {made.name}, task {made.task}", *import_lines(made)]
     lines.append(f"next: heron shakedown {made.task} --project {project.folder}")
-    answers = {
-        "machine": made.name, "task": made.task, "files": [*made.texts, *made.copies], "read": made.read,
-        "assumed": made.assumptions, "left_out": made.left_out,
-    }  # fmt: skip
-    report(answers, json_, lines)
+    facts = {"machine": made.name, "task": made.task, "files": [*made.texts, *made.copies]} | import_facts(made)
+    report(facts, json_, lines)
 
 
 @app.command("wish")

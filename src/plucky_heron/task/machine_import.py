@@ -18,7 +18,7 @@ import tomlkit
 from plucky_heron.errors import FileError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
-from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import read_urdf
 from plucky_heron.machine.xml import read_xml
@@ -27,6 +27,7 @@ from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.poses import Poses
 from plucky_heron.task.wishes.vehicle import own_motion
 from plucky_heron.task.wishes.writing import written_on
 from plucky_heron.units import plain_number
@@ -56,7 +57,7 @@ def machine_from_urdf(
     Parameters
     ----------
     free
-        Whether its root link moves freely; left out, it does where it has wheels.
+        Whether its root link moves freely; left out, it does where it has wheels or stands on legs.
     wish
         What the task is written from; left out, it is one in which the machine can be seen and let go.
     folder
@@ -121,7 +122,10 @@ def machine_from_urdf(
 
 
 def travels(source: Path) -> bool:
-    """Whether a URDF looks like something that drives: two joints or more that turn without end round parts, not on one another."""
+    """Whether a URDF looks like something that drives or walks.
+
+    It drives on two joints or more that turn without end round parts, not on one another, and walks on two limbs or more.
+    """
     root = read_xml(source)
     round_links = {
         link.get("name")
@@ -130,7 +134,39 @@ def travels(source: Path) -> bool:
     }  # fmt: skip
     parents = {part.get("link") for part in root.findall("joint/parent")}
     wheels = [j for j in root.findall("joint") if j.get("type") == "continuous" and _child(j) in round_links - parents]
-    return len(wheels) >= 2
+    return len(wheels) >= 2 or len(legs_of(read_urdf(source, free=True).machine)) >= 2
+
+
+def legs_of(machine: Machine) -> list[str]:
+    """Limbs that a trunk may stand on: of two joints at least, that reach equally far below it, and below all else, at the start.
+
+    Returns
+    -------
+    list of str
+        The first joint of each.
+    """
+    poses = Poses(machine, Site())
+    moving = {n: j for n, j in machine.joints.items() if j.letters and j.parent != GROUND}
+    carried = {n: carried_by(machine, j.child) for n, j in moving.items()}
+    trunk = set(machine.bodies) - set().union(*carried.values()) if carried else set()
+    limbs = [n for n, j in moving.items() if j.parent in trunk]
+    depth = {n: poses.lowest(poses.model.start[None], carried[n]).item() for n in limbs}
+    long = [n for n in limbs if sum(moving[m].child in carried[n] for m in moving) >= 2 and np.isfinite(depth[n])]
+    if len(long) < 2:
+        return []
+    low = min(depth.values())
+    below = min([poses.lowest(poses.model.start[None], trunk).item()] + [d for n, d in depth.items() if n not in long])
+    base = machine.joints[next(n for n, j in machine.joints.items() if j.parent == GROUND)].child
+    own = min(below, float(poses.frames(poses.model.start[None])[0, poses.model.bodies.index(base), 2]))
+    return [n for n in long if depth[n] < low + 0.1 * (own - low)] if own > low else []
+
+
+def carried_by(machine: Machine, body: str) -> set[str]:
+    """A body and all that hangs on it."""
+    found = {body}
+    while more := {j.child for j in machine.joints.values() if j.parent in found} - found:
+        found |= more
+    return found
 
 
 def _child(joint: Element) -> str | None:

@@ -25,6 +25,8 @@ AS_LONG = 0.8
 LASTS = 0.12
 """Longest time constant (s) of deviations for methods of fresh steps: with 0.4 s PPO swung the bell up in two seeds of four, with 0.09 s in all
 (both with rewards held within 3)."""
+FEW_COMMANDS = 3
+"""Commands up to which exploration begins with a spread of a half."""
 FEW_EPISODES, FEW_ROWS = {"replay": 50, "model": 20}, 16
 """Episodes, by the family of the method, under which few starts are met; 500 for all others. SAC and TD3 solved tasks of
 benchmarks/unseen within 40 to 150 episodes."""
@@ -120,9 +122,13 @@ def _exploration(problem: Problem, found: Measurement, family: str) -> dict[str,
         why = "deviations that last end episodes sooner than uncorrelated ones"
     rules = {"exploration_memory": Fitted(memory, why)}
     if family == "fresh steps":
-        spread = 0.5 * math.sqrt(1.0 - memory**2)
+        # what one deviation brings drowns in what the others do: with many commands each begins quieter
+        commands = len(problem.commands)
+        share = 0.5 * min(1.0, math.sqrt(FEW_COMMANDS / commands))
+        spread = share * math.sqrt(1.0 - memory**2)
+        many = "a half" if commands <= FEW_COMMANDS else f"{share:.2g}, {commands} commands at once"
         rules["log_spread_start"] = Fitted(
-            round(math.log(spread), 3), "a stationary spread of a half, with what is carried"
+            round(math.log(spread), 3), f"a stationary spread of {many}, with what is carried"
         )
     elif memory == 0.0:
         rules["exploration"] = Fitted("independent", why)

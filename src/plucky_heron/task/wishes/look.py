@@ -287,11 +287,15 @@ class Look(Poses):
         """Time of the slowest driven joint for two radians or a third of its way, full effort up and down, and gravity taken off."""
         return max(self.times, default=1.0)
 
+    @functools.cached_property
+    def efforts(self) -> set[str]:
+        """Joints that drives push, with no servo to see to where they go."""
+        return {str(d.joint) for d in self.machine.drives.values() if d.kind == "effort"}
+
     @property
     def quickest(self) -> float:
         """Time of a motion of the quickest joint that a policy moves by itself; servos see to their own."""
-        by_effort = {str(d.joint) for d in self.machine.drives.values() if d.kind == "effort"}
-        times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in by_effort]
+        times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in self.efforts]
         return min(times, default=max(self.times, default=1.0))
 
     @functools.cached_property

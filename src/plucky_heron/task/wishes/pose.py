@@ -5,10 +5,11 @@ from __future__ import annotations
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import LOOPS, Look, nice
 from plucky_heron.task.wishes.reach import clear_share
+from plucky_heron.task.wishes.wish import SAMPLES as WISH_SAMPLES
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
 
 SAMPLES = 16.0
-"""Samples of a quick motion: each joint has to stop exactly where it should."""
+"""Samples of a quick motion by drives that push: each joint has to stop exactly where it should."""
 MOST = 12
 """Joints that may be told a pose."""
 
@@ -42,7 +43,7 @@ class HoldPose(Wish):
         return (
             near,
             Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
-            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES),
+            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES if look.efforts else WISH_SAMPLES),
             load_question(look, look.limb[1]),
         )  # fmt: skip
 

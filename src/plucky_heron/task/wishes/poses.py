@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Collection
 
 import numpy as np
 
@@ -114,12 +115,13 @@ class Poses:
             found[name] = np.concatenate(outline)
         return found
 
-    def lowest(self, positions: Array) -> Array:
-        """Height of the lowest point of what moves, (B,); inf where nothing has a shape."""
+    def lowest(self, positions: Array, bodies: Collection[str] | None = None) -> Array:
+        """Height of the lowest point of what moves, or of some bodies, (B,); inf where nothing has a shape."""
         frames = self.frames(positions)
         low = np.full(len(positions), np.inf)
         for b, name in enumerate(self.model.bodies):
-            if self.corners[name].size and joint_above(self.model, name):
+            counts = joint_above(self.model, name) if bodies is None else name in bodies
+            if self.corners[name].size and counts:
                 turned = frames[:, b, 9:12] @ self.corners[name].T
                 low = np.minimum(low, frames[:, b, 2] + turned.min(axis=1))
         return low

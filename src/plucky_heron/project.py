@@ -446,10 +446,11 @@ def create(
     answers: dict[str, str] | None = None,
     free: bool | None = None,
     told: Callable[[ImportReport], object] = lambda _: None,
+    takes: str = "",
 ) -> Project:
     """A new project to start from: a URDF with a task of its own, or the demo's machine of that name with its site, tasks and recipes.
 
-    What became of a URDF is `told`.
+    What became of a URDF is `told`; its drives are commanded by what they `takes`, see `machine_from_urdf`.
 
     Raises
     ------
@@ -460,7 +461,7 @@ def create(
     if machine is not None and Path(machine).suffix.lower() in (".urdf", ".xml"):
         from plucky_heron.task.machine_import import machine_from_urdf
 
-        report = machine_from_urdf(check_path(Path(machine), "--from"), free, wish, answers)
+        report = machine_from_urdf(check_path(Path(machine), "--from"), free, wish, answers, takes=takes)
         made = empty_project(folder)
         report.keep(made.folder)
         told(report)

@@ -61,6 +61,13 @@ Wish = Annotated[
     str, typer.Option("--wish", help="What it should do, such as 'reach a place': a task is written for it.")
 ]
 Answers = Annotated[list[str], typer.Option("--answer", help="An answer to what the wish asks: within='2 cm'.")]
+Drives = Annotated[
+    str,
+    typer.Option(
+        "--drives", help="What drives of a URDF are commanded by: effort, speed or position; left out: what the file says, "
+        "else positions of legs and efforts of all else.",
+    ),
+]  # fmt: skip
 Free = Annotated[
     bool | None,
     typer.Option(
@@ -78,6 +85,7 @@ def new(
     wish: Wish = "",
     answer: Answers = [],  # noqa: B006
     free: Free = None,
+    drives: Drives = "",
     json_: Json = False,
 ) -> None:
     """Make a project to start from."""
@@ -85,12 +93,20 @@ def new(
     from plucky_heron.project import create
 
     told: list[ImportReport] = []
-    project = create(folder, machine, wish, pairs(answer, "--answer"), free, told.append)
+    project = create(folder, machine, wish, pairs(answer, "--answer"), free, told.append, _takes(drives))
     tasks = project.tasks()
     lines = [line for made in told for line in import_lines(made)]
     lines.append(f"made {folder} with tasks {', '.join(tasks)}; next: heron shakedown {tasks[0]} --project {folder}")
     from_file = {key: value for made in told for key, value in import_facts(made).items()}
     report({"project": str(project.folder), "tasks": tasks, **from_file}, json_, lines)
+
+
+def _takes(kind: str) -> str:
+    from plucky_heron.task.machine_import import TAKES
+
+    if kind and kind not in TAKES:
+        raise FileError("--drives", "", kind, f"wanted {', '.join(TAKES)}")
+    return kind
 
 
 def import_lines(made: ImportReport) -> list[str]:
@@ -116,6 +132,7 @@ def import_(
     wish: Wish = "",
     answer: Answers = [],  # noqa: B006
     free: Free = None,
+    drives: Drives = "",
     set_: Annotated[
         list[str],
         typer.Option("--set", help="Another value for what is assumed, by its key: drives.hip.limit='20 N*m'."),
@@ -130,7 +147,7 @@ def import_(
     check_path(file)
     project = find_project(into)
     numbers = pairs(set_, "--set")
-    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name, numbers)
+    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name, numbers, _takes(drives))
     keys = [a.key for a in made.assumed]
     for key in numbers:
         if key not in keys:

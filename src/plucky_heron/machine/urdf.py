@@ -31,6 +31,10 @@ _KINDS = {
 }  # fmt: skip
 
 
+_COMMANDED = {"position": "position", "velocity": "speed", "effort": "effort"}
+"""Words in names of interfaces, and the kind of drive that takes such commands."""
+
+
 @dataclass(frozen=True)
 class UrdfReport:
     """The machine and, line by line, what was changed or not understood."""
@@ -39,6 +43,8 @@ class UrdfReport:
     notes: list[str] = field(default_factory=list)
     assumed: list[tuple[tuple[str, ...], str]] = field(default_factory=list)
     """Numbers of the machine that one may want to set otherwise: where each stands, and why it is as it is."""
+    commanded: dict[str, str] = field(default_factory=dict)
+    """What the file says that joints are commanded by: effort, speed or position."""
 
 
 def read_urdf(path: Path, free: bool = False) -> UrdfReport:
@@ -69,7 +75,8 @@ class _Reader:
         links = self.named("link")
         joints = self.named("joint")
         for element in self.root:
-            if element.tag not in ("link", "joint", "material", "transmission"):
+            interfaces = element.find("joint/command_interface") is not None
+            if element.tag not in ("link", "joint", "material", "transmission") and not interfaces:
                 self.notes.append(f"<{element.tag}> is not used")
         if not links:
             raise FileError(self.path, "robot", None, "has no <link>")
@@ -107,7 +114,19 @@ class _Reader:
         for name, joint in data["joints"].items():
             if joint["kind"] in ("hinge", "slider") and "damping" not in joint:
                 self.assumed.append((("joints", name, "damping"), f"joint {name}: no damping is given"))
-        return UrdfReport(validate(Machine, data, self.path), self.notes, self.assumed)
+        return UrdfReport(validate(Machine, data, self.path), self.notes, self.assumed, self.commanded(joints))
+
+    def commanded(self, joints: dict[str, Element]) -> dict[str, str]:
+        """The first interface that the file names for each joint, of a transmission or of a controller."""
+        found: dict[str, str] = {}
+        for element in self.root:
+            for part in element.findall("joint") if element.tag != "joint" else ():
+                words = [i.get("name") or "" for i in part.findall("command_interface")]
+                words += [i.text or "" for i in (*part.findall("hardwareInterface"), *element.findall("actuator/hardwareInterface"))]  # fmt: skip
+                kinds = [kind for word in words for key, kind in _COMMANDED.items() if key in word.lower()]
+                if kinds and part.get("name") in joints:
+                    found.setdefault(self.plain(str(part.get("name")), joint=True), kinds[0])
+        return found
 
     def named(self, tag: str) -> dict[str, Element]:
         found: dict[str, Element] = {}

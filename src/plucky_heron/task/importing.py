@@ -28,6 +28,11 @@ from plucky_heron.upgrading import FORMAT
 MEANINGS = ("wall", "course", "gate", "ground")
 
 
+UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "limit": ("N*m", "N"), "no_load_speed": ("rad/s", "m/s")}
+"""Of numbers whose unit depends on their joint: of a hinge, of a slider."""
+NO_DRIVE = "none"
+
+
 @dataclass(frozen=True)
 class Assumed:
     """A number of the machine that was assumed, and can be set otherwise before it is kept."""
@@ -81,6 +86,22 @@ class ImportReport:
             target = inside(folder, relative)
             target.parent.mkdir(parents=True, exist_ok=True)
             write_whole(target, text)
+
+
+def assume(report: ImportReport, document: Any, where: tuple[str | int, ...], words: str) -> None:
+    """Note what stands there, zero where nothing does, or that there is no such drive."""
+    if where[0] == "drives" and where[1] not in document["drives"]:
+        report.assumed.append(Assumed(where, NO_DRIVE, words))
+        return
+    value: Any = document
+    for part in where:
+        value = value.get(part, 0) if isinstance(part, str) else value[part]
+    one = value[0] if isinstance(value, list) else value  # of a pair of equal numbers, such as frictions, one is told
+    units = UNITS.get(str(where[-1]))
+    if units is not None and not isinstance(one, str):
+        joint = where[1] if where[0] == "joints" else document["drives"][where[1]]["joint"]
+        one = f"{one:g} {units[document['joints'][joint]['kind'] == 'slider']}"
+    report.assumed.append(Assumed(where, str(one), words))
 
 
 def plain_name(path: Path) -> str:

@@ -18,29 +18,27 @@ import tomlkit
 from plucky_heron.errors import FileError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
-from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import read_urdf
 from plucky_heron.machine.xml import read_xml
-from plucky_heron.task.importing import Assumed, ImportReport, as_document, plain_name
+from plucky_heron.task.import_drives import commanded, drives
+from plucky_heron.task.import_legs import joints_of, legs_of, standing
+from plucky_heron.task.importing import NO_DRIVE, Assumed, ImportReport, as_document, assume, plain_name
 from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.look import Look, nice
-from plucky_heron.task.wishes.poses import Poses
 from plucky_heron.task.wishes.vehicle import own_motion
 from plucky_heron.task.wishes.writing import written_on
 from plucky_heron.units import plain_number
 from plucky_heron.upgrading import FORMAT
 
 LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
-UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "limit": ("N*m", "N"), "no_load_speed": ("rad/s", "m/s")}
-"""Of numbers whose unit depends on their joint: of a hinge, of a slider."""
-NO_DRIVE = "none"
 ORDER = ("drives", "joints", "bodies")
 """In which assumptions are told: first what a machine can do."""
-GRADE = 0.3
-"""Grade that wheels without a stated effort are given the strength for."""
+TAKES = ("effort", "speed", "position")
+"""What drives of an imported machine may be commanded by."""
 
 
 def machine_from_urdf(
@@ -51,6 +49,7 @@ def machine_from_urdf(
     folder: Path | None = None,
     name: str = "",
     numbers: Mapping[str, str] | None = None,
+    takes: str = "",
 ) -> ImportReport:
     """A URDF as a machine of ours, its meshes as hulls of corners, with a plain site and a task.
 
@@ -65,6 +64,8 @@ def machine_from_urdf(
     numbers
         Other values for what would be assumed, by the keys of the report's `assumed`, as they are written in the file; what nothing
         is assumed for is not looked at.
+    takes
+        What its drives are commanded by, one of `TAKES`; left out, what the file says, else positions of legs and efforts of all else.
 
     Raises
     ------
@@ -97,11 +98,18 @@ def machine_from_urdf(
         )
     document = as_document(machine, f"Imported from {source.name}.")
     for where, words in found.assumed:
-        _assume(report, document, where, words)
+        assume(report, document, where, words)
+    legs = legs_of(machine) if free else []
+    machine = _starts(machine, document, report, legs)
+    kinds_of = {j: takes for j in machine.joints} if takes else found.commanded
+    commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
+    if legs and not kinds_of:
+        of_legs = {j: "position" for leg in legs for j in joints_of(machine, leg)}
+        commanded(machine, document, report, of_legs, "so that its legs carry it while nobody drives")
     if free:
         _on_the_ground(machine, document, report)
     if not machine.drives:
-        _drives(machine, document, report)
+        drives(machine, document, report)
     _set_otherwise(report, document, numbers or {})
     report.assumed.sort(key=lambda a: ORDER.index(str(a.where[0])))
     text = tomlkit.dumps(document)
@@ -137,41 +145,25 @@ def travels(source: Path) -> bool:
     return len(wheels) >= 2 or len(legs_of(read_urdf(source, free=True).machine)) >= 2
 
 
-def legs_of(machine: Machine) -> list[str]:
-    """Limbs that a trunk may stand on: of two joints at least, that reach equally far below it, and below all else, at the start.
-
-    Returns
-    -------
-    list of str
-        The first joint of each.
-    """
-    poses = Poses(machine, Site())
-    moving = {n: j for n, j in machine.joints.items() if j.letters and j.parent != GROUND}
-    carried = {n: carried_by(machine, j.child) for n, j in moving.items()}
-    trunk = set(machine.bodies) - set().union(*carried.values()) if carried else set()
-    limbs = [n for n, j in moving.items() if j.parent in trunk]
-    depth = {n: poses.lowest(poses.model.start[None], carried[n]).item() for n in limbs}
-    long = [n for n in limbs if sum(moving[m].child in carried[n] for m in moving) >= 2 and np.isfinite(depth[n])]
-    if len(long) < 2:
-        return []
-    low = min(depth.values())
-    below = min([poses.lowest(poses.model.start[None], trunk).item()] + [d for n, d in depth.items() if n not in long])
-    base = machine.joints[next(n for n, j in machine.joints.items() if j.parent == GROUND)].child
-    own = min(below, float(poses.frames(poses.model.start[None])[0, poses.model.bodies.index(base), 2]))
-    return [n for n in long if depth[n] < low + 0.1 * (own - low)] if own > low else []
-
-
-def carried_by(machine: Machine, body: str) -> set[str]:
-    """A body and all that hangs on it."""
-    found = {body}
-    while more := {j.child for j in machine.joints.values() if j.parent in found} - found:
-        found |= more
-    return found
-
-
 def _child(joint: Element) -> str | None:
     part = joint.find("child")
     return part.get("link") if part is not None else None
+
+
+def _starts(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, legs: list[str]) -> Machine:
+    """The machine with joints that begin within their stops, and standing on its legs."""
+    followers = {c.joint for c in machine.couplings.values()}
+    begin: dict[str, tuple[float, str]] = {}
+    for name, joint in machine.joints.items():
+        if joint.limits is not None and name not in followers and not joint.limits[0] <= 0.0 <= joint.limits[1]:
+            low, high = joint.limits
+            begin[name] = (low + 0.1 * (high - low) if low > 0.0 else high - 0.1 * (high - low), "zero is not between its stops")  # fmt: skip
+    begin |= {name: (value, "so it stands with its feet below it") for name, value in standing(machine, legs).items()}
+    for name, (value, why) in begin.items():
+        joints: Any = document["joints"]
+        joints[name]["start"] = f"{value:.4g} {machine.joints[name].unit}"
+        assume(report, document, ("joints", name, "start"), f"joint {name}: where it begins, {why}")
+    return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if begin else machine
 
 
 def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
@@ -182,7 +174,7 @@ def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: Imp
         root: Any = document["joints"][look.base_joint]
         root["start"] = editing.inline(["0 m", "0 m", f"{-low:.6g} m", "0 rad", "0 rad", "0 rad"])
         words = f"it starts {-low:.4g} m higher, with its lowest point on the ground"
-        _assume(report, document, ("joints", look.base_joint, "start", 2), words)
+        assume(report, document, ("joints", look.base_joint, "start", 2), words)
     for name, body in machine.bodies.items():
         if name in look.model.bodies and "caster" in name.lower() and look.machine.joints[machine.joint_above(name)].kind == "fixed":  # fmt: skip
             for k, shape in enumerate(body.shapes):
@@ -190,43 +182,7 @@ def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: Imp
                     part: Any = document["bodies"][name]["shapes"][k]
                     part["surface"] = editing.inline({"friction": [0.02, 0.02]})
                     where = ("bodies", name, "shapes", k, "surface", "friction")
-                    _assume(report, document, where, f"{name}: a caster that cannot turn; its friction")
-
-
-def _drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
-    """Drives for a file that names none and no limits either: of wheels by weight, of others a plain number."""
-    look = Look(machine, Site())
-    moving = [joint for joint, part in machine.joints.items() if part.kind in ("hinge", "slider")]
-    wheels = [joint for joint in moving if joint in look.wheels and look.base]
-    for joint in wheels:
-        effort = nice(GRADE * look.mass * 9.81 * look.wheels[joint] / len(wheels))
-        editing.put_part(document, "drives", f"{joint}_drive", {"kind": "effort", "joint": joint, "limit": f"{effort:g} N*m"})  # fmt: skip
-        words = (
-            f"joint {joint}: no effort limit is given; its wheel gets what is enough for a grade of {100 * GRADE:.0f} %"
-        )
-        _assume(report, document, ("drives", f"{joint}_drive", "limit"), words)
-    rest = [joint for joint in moving if joint not in wheels]
-    for joint in rest if not wheels else []:
-        drive = editing.add_drive(document, machine, joint)
-        _assume(
-            report, document, ("drives", drive, "limit"), f"joint {joint}: no effort limit is given; set what it can do"
-        )
-
-
-def _assume(report: ImportReport, document: Any, where: tuple[str | int, ...], words: str) -> None:
-    """Note what stands there, zero where nothing does, or that there is no such drive."""
-    if where[0] == "drives" and where[1] not in document["drives"]:
-        report.assumed.append(Assumed(where, NO_DRIVE, words))
-        return
-    value: Any = document
-    for part in where:
-        value = value.get(part, 0) if isinstance(part, str) else value[part]
-    one = value[0] if isinstance(value, list) else value  # of a pair of equal numbers, such as frictions, one is told
-    units = UNITS.get(str(where[-1]))
-    if units is not None and not isinstance(one, str):
-        joint = where[1] if where[0] == "joints" else document["drives"][where[1]]["joint"]
-        one = f"{one:g} {units[document['joints'][joint]['kind'] == 'slider']}"
-    report.assumed.append(Assumed(where, str(one), words))
+                    assume(report, document, where, f"{name}: a caster that cannot turn; its friction")
 
 
 def _set_otherwise(report: ImportReport, document: Any, numbers: Mapping[str, str]) -> None:

@@ -147,12 +147,14 @@ class Draft:
 
     # --- what most wishes need
 
-    def actions(self, led: bool = False) -> None:
+    def actions(self, led: bool = False, about: float = 0.0) -> None:
         """One action a drive that can be commanded; of arms position servos are `led`: the policy says how fast their command moves.
 
         A place within 2 % of a joint's way is 2 % of a command's range, too: hard to hit for a policy that says where to go at
         once, easy for one that closes in on it. And drives of arms are often many times as strong as what they carry wants:
         a motion is then a few hundredths of a command's range, which drowns in exploration. Commands are limited to what is needed.
+        Servos of hinges are commanded within `about` (rad) to each side of where they start, if that is said: so the middle of all
+        commands is the pose at the start.
         """
         machine = self.look.machine
         self.task["actions"] = []
@@ -168,6 +170,12 @@ class Draft:
                 self.observe(f"{words} ahead", f"command.{name} - {drive.joint}.position", unit, nice(max(1.2 * sag, 0.5 * fast)), "where its servo is told to go")  # fmt: skip
                 continue
             low, high = machine.command_range(name)
+            if about and drive.kind == "position" and unit == "rad":
+                start = float(self.look.model.start[self.look.index(str(drive.joint))])
+                low, high = max(low, start - about), min(high, start + about)
+                self.task["actions"].append({"name": name, "drive": name, "limits": [said(low, unit), said(high, unit)]})  # fmt: skip
+                self.lines.append(Line("Actions", words, f"position, {shown(low, unit)} … {shown(high, unit)}, about where it starts"))  # fmt: skip
+                continue
             enough = self._enough(name) if led and drive.kind == "effort" else high
             if enough < high:
                 self.task["actions"].append({"name": name, "drive": name, "limits": [said(-enough, unit), said(enough, unit)]})  # fmt: skip
@@ -197,8 +205,8 @@ class Draft:
         """Half of the range of an action, SI."""
         machine, name = self.look.machine, action["drive"]
         if "limits" in action:
-            unit = machine.drive_unit(name)
-            return parse(action["limits"][1], f"{unit}/s" if action.get("kind") == "increment" else unit)
+            unit = machine.drive_unit(name) + ("/s" if action.get("kind") == "increment" else "")
+            return span((parse(action["limits"][0], unit), parse(action["limits"][1], unit)))
         return span(machine.command_range(name))
 
     def costs(self, share: float) -> None:
@@ -208,11 +216,10 @@ class Draft:
         if not actions:
             return
         efforts = [a for a in actions if machine.drives[a["name"]].kind in ("effort", "thrust")]
-        if efforts:
-            squares = " + ".join(f"(action.{a['name']} / {self._half(a) if 'limits' in a else machine.command_limit(a['name']):.6g})**2" for a in efforts)  # fmt: skip
-            self.small("effort", f"-({squares}) / {len(efforts)}", share, "drives stay cool")
-        squares = " + ".join(f"((action.{a['name']} - previous.action.{a['name']}) / {self._half(a):.6g})**2" for a in actions)  # fmt: skip
-        self.small("chatter", f"-({squares}) / {len(actions)}", 2.0 * share, "commands stay smooth")
+        squares = [f"(action.{a['name']} / {self._half(a) if 'limits' in a else machine.command_limit(a['name']):.6g})**2" for a in efforts]  # fmt: skip
+        self.small("effort", squares, share / max(len(efforts), 1), "drives stay cool")
+        squares = [f"((action.{a['name']} - previous.action.{a['name']}) / {self._half(a):.4g})**2" for a in actions]
+        self.small("chatter", squares, 2.0 * share / len(actions), "commands stay smooth")
 
     def clear_of_stops(self, joints: list[str]) -> None:
         """A term against resting on stops: with several joints many a policy lies down there, where little can be lost."""
@@ -222,13 +229,17 @@ class Draft:
                 middle, tenth = 0.5 * (limits[0] + limits[1]), 0.05 * (limits[1] - limits[0])
                 off = f"{joint}.position" if abs(middle) < 1e-6 else f"{joint}.position - {middle:.4g}" if middle > 0.0 else f"{joint}.position + {-middle:.4g}"  # fmt: skip
                 parts.append(f"clip(abs({off}) / {tenth:.4g} - 9, 0, 1)")
-        if parts:
-            self.small("stops", f"-({' + '.join(parts)})", 0.5, "no way ends in the last twentieth before a stop")
+        self.small("stops", parts, 0.5, "no way ends in the last twentieth before a stop")
 
-    def small(self, name: str, formula: str, weight: float, why: str) -> None:
-        """A term that the task can do without, left out where so many drives with such names make more than one formula holds."""
-        if len(formula) <= LONGEST_FORMULA:
-            self.reward(name, formula, weight, why)
+    def small(self, name: str, costs: list[str], weight: float, why: str) -> None:
+        """A term that costs the sum of some things; several terms where one formula cannot hold so many."""
+        groups: list[list[str]] = []
+        for cost in costs:
+            if not groups or len(" + ".join([*groups[-1], cost])) > LONGEST_FORMULA:
+                groups.append([])
+            groups[-1].append(cost)
+        for k, group in enumerate(groups):
+            self.reward(f"{name}_{k + 1}" if len(groups) > 1 else name, f"-({' + '.join(group)})", weight, why)
 
     def joints(self, joints: list[str], why: str = "state is complete", by_speed: Collection[str] = ()) -> None:
         """Positions and speeds of joints: angles without stops by sine and cosine, of wheels and those `by_speed` the speed alone."""

@@ -6,8 +6,14 @@ import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.poses import DEEPEST
 from plucky_heron.task.wishes.vehicle import start_height, start_place
 from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+
+QUICK = 0.25
+"""Seconds of a leg's quick motion: it touches down and has to give way."""
+STRIDE = 0.5
+"""Angle (rad) to each side of where it stands in which a servo of a leg is commanded."""
 
 
 class Walk(Wish):
@@ -32,7 +38,7 @@ class Walk(Wish):
         return (
             Question("speed", "at about", speed, "m/s", "a quarter of what legs of its height could", 0.01, 20.0),
             Question("far", "as far as", nice(6.0 * speed), "m", "six seconds at that speed", 0.05, 1e3),
-            *clock(0.6, 12.0, "twice the time that it needs"),
+            *clock(QUICK, 12.0, "twice the time that it needs"),
             load_question(look, look.base),
         )  # fmt: skip
 
@@ -60,7 +66,7 @@ class Walk(Wish):
             sensor = draft.sensor(f"{foot}_load", {"kind": "contact", "body": foot})
             weight = look.mass * look.site.gravity
             draft.observe(f"{foot.replace('_', ' ')} load", f"{sensor}.force", "N", (0.0, nice(2.0 * weight)), "which feet stand", clip=True)  # fmt: skip
-        draft.actions()
+        draft.actions(about=STRIDE)
         draft.lags()
         draft.signal("walked", f"{base}.x - {x0:.6g}", "m")
         draft.reward(
@@ -76,9 +82,24 @@ class Walk(Wish):
         draft.ending("fallen", " or ".join([*fallen, *([] if flat else [f"abs({base}.roll) > 1"])]), -3.0, "worse than going on")  # fmt: skip
         draft.measure("walked", f"walked > {given['far']:.4g}", 0.0, "apart from the reward")
         draft.task["measure"] |= {"value": "walked", "unit": "m"}
-        for joint in look.driven:
-            low, high = look.span(joint, 0.05, 0.1)
-            draft.start(f"{joint}.position", look.machine.joints[joint].unit, low, high, "about its pose at the start")
+        begin_about(draft)
         vary_mass(draft, base, given["variation"])
         draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
         return draft
+
+
+def begin_about(draft: Draft) -> None:
+    """Joints begin about the pose at the start, and the base so high that nothing stands in the ground."""
+    look = draft.look
+    reaches = {joint: look.span(joint, 0.05, 0.1) for joint in look.driven}
+    for joint, (low, high) in reaches.items():
+        draft.start(f"{joint}.position", look.machine.joints[joint].unit, low, high, "about its pose at the start")
+    generator = np.random.default_rng(5)
+    positions = look.sampled([], 1.0, 400)
+    for joint, (low, high) in reaches.items():
+        positions[:, look.index(joint)] = generator.uniform(low, high, 400)
+    sunk = look.ground - float(look.lowest(positions).min())
+    height = f"{look.base_joint}.z"
+    if sunk > DEEPEST and height in look.model.joints:
+        at = float(look.model.start[look.index(height)])
+        draft.start(f"{height}.position", "m", at + sunk, at + 1.5 * sunk, "no foot begins in the ground")

@@ -165,8 +165,11 @@ def test_a_urdf_in_the_window_asks_whether_it_travels(qtbot: QtBot, bare: Window
     arm.wish.setCurrentText("reach a place")
     arm.read()
     assert any("mark ahead" in line for line in arm.report.converted)
+    arm.takes.setCurrentText("position")
+    arm.read()
     arm.keep_it()
     assert bare.bench.problem.task.machine == "gripper" and bare.bench.task == "reach_a_place"
+    assert {d.kind for d in bare.bench.problem.machine.drives.values()} == {"position"}
     bare.bench.choose_machine("gripper")
     arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
     arm.keep_it()

@@ -105,7 +105,7 @@ def _takes(kind: str) -> str:
     from plucky_heron.task.machine_import import TAKES
 
     if kind and kind not in TAKES:
-        raise FileError("--drives", "", kind, f"wanted {', '.join(TAKES)}")
+        raise FileError("--drives", "drives", kind, f"wanted {', '.join(TAKES)}")
     return kind
 
 

@@ -12,7 +12,7 @@ from plucky_heron.task.wishes.poses import Array, Poses
 
 STRETCHED = 0.85
 """Share of its whole length that a leg has when it stands: with bent knees it can push up and down."""
-ROUNDS, DRAWN, KEPT = 30, 300, 20
+ROUNDS, DRAWN, KEPT = 25, 200, 20
 """Of the search for a standing pose: rounds of drawn poses, each about the best of the last."""
 LEVEL = 0.1
 """Share of the legs' length by which their lowest points may differ."""
@@ -65,22 +65,37 @@ def standing(machine: Machine, legs: list[str]) -> dict[str, float]:
 
 def _stance(poses: Poses, leg: str) -> dict[str, float]:
     """Where the joints of one leg stand."""
-    joints = joints_of(poses.machine, leg)
-    carried = carried_by(poses.machine, poses.machine.joints[leg].child)
-    low, high = np.array([poses.machine.joints[j].limits or (-np.pi, np.pi) for j in joints]).T
+    machine = poses.machine
+    joints = joints_of(machine, leg)
+    low, high = np.array([machine.joints[j].limits or (-np.pi, np.pi) for j in joints]).T
     rest, half = np.clip(0.0, low, high), 0.5 * (high - low)
+    start, entries = poses.model.start, [poses.index(j) for j in joints]
+    carried = sorted(carried_by(machine, machine.joints[leg].child))
+    foot = min(carried, key=lambda b: float(poses.lowest(start[None], {b})[0]))
+    corners, number = poses.corners[foot], poses.model.bodies.index(foot)
+    middle, flat = corners.mean(axis=0), np.ptp(corners, axis=0)
+    level = float(flat[:2].min() > flat[2] + 1e-9)
+    """Whether it has a sole, which should lie as it does at the start."""
+    began = poses.frames(start[None])[0]
+    hip = began[poses.model.bodies.index(machine.joints[leg].child)][:3]
+    sole = began[number][9:12]
+    beside = float((began[number][:3] + began[number][3:].reshape(3, 3) @ middle)[1])
 
-    def height(drawn: Array) -> Array:
-        return -_below(poses, leg, joints, carried, drawn)[2]
+    def placed(drawn: Array) -> tuple[Array, Array, Array]:
+        """How far off its place a foot is, how far below its hip, and how tilted, each (B,)."""
+        positions = np.tile(start, (len(drawn), 1))
+        positions[:, entries] = drawn
+        frame = poses.frames(positions)[:, number]
+        at = frame[:, :3] + frame[:, 3:].reshape(-1, 3, 3) @ middle
+        deep = hip[2] - frame[:, 2] - (frame[:, 9:12] @ corners.T).min(axis=1)
+        return np.hypot(at[:, 0] - hip[0], at[:, 1] - beside), deep, level * (1.0 - frame[:, 9:12] @ sole)
 
-    length = -float(height(_least(height, low, high)[None])[0])
+    length = float(placed(_least(lambda drawn: -placed(drawn)[1], low, high)[None])[1][0])
 
     def cost(drawn: Array) -> Array:
-        ahead, aside, deep, tilt = _below(poses, leg, joints, carried, drawn)
+        off, deep, tilt = placed(drawn)
         away = np.mean(((drawn - rest) / half) ** 2, axis=1)
-        return np.asarray(
-            (deep / length - STRETCHED) ** 2 + (ahead**2 + aside**2) / length**2 + 0.1 * tilt + 0.003 * away
-        )
+        return np.asarray((deep / length - STRETCHED) ** 2 + (off / length) ** 2 + 0.1 * tilt + 0.0005 * away)
 
     best = _least(cost, low, high)
     return {joint: round(float(value), 2) + 0.0 for joint, value in zip(joints, best, strict=True)}
@@ -102,21 +117,3 @@ def joints_of(machine: Machine, leg: str) -> list[str]:
     """Hinges and sliders of a limb, in the order of the machine."""
     carried = carried_by(machine, machine.joints[leg].child)
     return [n for n, j in machine.joints.items() if j.child in carried and j.kind in ("hinge", "slider")]
-
-
-def _below(poses: Poses, leg: str, joints: list[str], carried: set[str], drawn: Array) -> tuple[Array, Array, Array, Array]:  # fmt: skip
-    """How far ahead of and beside its hip a foot is, how far below, and how much more tilted than at the start, each (B,)."""
-    positions = np.tile(poses.model.start, (len(drawn), 1))
-    start = positions[:1].copy()
-    for k, joint in enumerate(joints):
-        positions[:, poses.index(joint)] = drawn[:, k]
-    low = {b: float(poses.lowest(start, {b})[0]) for b in carried}
-    foot = min(low, key=lambda b: low[b])
-    middle = poses.corners[foot].mean(axis=0)
-    at, then = poses.points(positions, foot, middle), poses.points(start, foot, middle)[0]
-    hip = poses.frames(start)[0, poses.model.bodies.index(poses.machine.joints[leg].child)]
-    depth = hip[2] - poses.lowest(positions, {foot})
-    turned, before = (poses.frames(p)[:, poses.model.bodies.index(foot), 9:12] for p in (positions, start))
-    flat = np.ptp(poses.corners[foot], axis=0)
-    level = 1.0 - turned @ before[0] if flat[:2].min() > flat[2] + 1e-9 else np.zeros(len(drawn))
-    return at[:, 0] - hip[0], at[:, 1] - then[1], depth, level

@@ -17,6 +17,8 @@ from plucky_heron.upgrading import FORMAT
 
 SPARE = 0.7
 """Share of a drive's limit below which commands are limited to what is needed."""
+ROUNDED = 2e-5
+"""By how much (rad) an angle as it is written may be off."""
 LONGEST_FORMULA = 950
 """Characters: a little less than a formula may have."""
 
@@ -172,7 +174,7 @@ class Draft:
             low, high = machine.command_range(name)
             if about and drive.kind == "position" and unit == "rad":
                 start = float(self.look.model.start[self.look.index(str(drive.joint))])
-                low, high = max(low, start - about), min(high, start + about)
+                low, high = max(low + ROUNDED, start - about), min(high - ROUNDED, start + about)
                 self.task["actions"].append({"name": name, "drive": name, "limits": [said(low, unit), said(high, unit)]})  # fmt: skip
                 self.lines.append(Line("Actions", words, f"position, {shown(low, unit)} … {shown(high, unit)}, about where it starts"))  # fmt: skip
                 continue

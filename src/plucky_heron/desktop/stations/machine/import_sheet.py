@@ -20,13 +20,14 @@ from plucky_heron.task.importing import (  # fmt: skip
     mesh_shape,
     plain_name,
 )
-from plucky_heron.task.machine_import import machine_from_urdf, travels
+from plucky_heron.task.machine_import import TAKES, machine_from_urdf, travels
 from plucky_heron.task.project_files import check_name
 from plucky_heron.task.wishes.catalogue import WISHES
 
 PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
 _UNUSED = "not used"
 _NO_WISH = "to see it and let it go"
+_SUITS = "what the file says; else legs position, others effort"
 
 
 class ImportSheet(QDialog):
@@ -76,6 +77,7 @@ class ImportSheet(QDialog):
         self.free.setAccessibleName("moves freely")
         self.name, self.wish = QLineEdit(plain_name(self.path)), Choice("its first task")
         self.name.setAccessibleName("name of the machine")
+        self.takes = Choice("what its drives take")
         self.legend: dict[str, Choice] = {}
         self.scale = QuantityField("m", "metres a unit of the drawing")
         self.scale.show_value(0.01)
@@ -85,6 +87,9 @@ class ImportSheet(QDialog):
             self.choices.add_wide(self.free)
             self.name.editingFinished.connect(self.read)
             self.choices.add("called", self.name)
+            self.takes.addItems([_SUITS, *TAKES])
+            self.takes.activated.connect(lambda _: self.read())
+            self.choices.add("its drives take", self.takes)
             self.wish.addItems([_NO_WISH, *(wish.name for wish in WISHES)])
             self.wish.activated.connect(lambda _: self.read())
             self.choices.add("its first task", self.wish)
@@ -174,6 +179,7 @@ class ImportSheet(QDialog):
                 folder=self.bench.project.folder,
                 name=name,
                 numbers=self.numbers,
+                takes="" if self.takes.currentText() == _SUITS else self.takes.currentText(),
             )
         if problem is None:
             raise FileError(self.path, "", None, "needs a task: choose one first")

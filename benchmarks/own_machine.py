@@ -97,6 +97,7 @@ class Session:
         from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
 
         sheet = ImportSheet(self.bench, path, "", self.window)
+        spin(lambda: not sheet.busy, 60, "reading")
         press_shown(sheet, "Keep it")
         spin(lambda: self.bench.problem is not None, 30, "import")
 

@@ -50,6 +50,11 @@ def bench(qapp: QApplication, folder: Path):  # type: ignore[no-untyped-def]
     made.close()
 
 
+def settled(qtbot: QtBot, sheet: ImportSheet) -> None:
+    """A machine is read in a thread."""
+    qtbot.waitUntil(lambda: not sheet.busy, timeout=30_000)
+
+
 @pytest.mark.parametrize("name", MACHINES)
 def test_a_machine_is_written_as_a_file_that_means_the_same(name: str) -> None:
     machine = read_machine(demo_source() / "machines" / f"{name}.toml")
@@ -163,10 +168,12 @@ def test_colours_of_a_map_are_offered(bench: Workbench, tmp_path: Path) -> None:
     ],
 )  # fmt: skip
 def test_what_cannot_be_read_is_said_in_one_line_and_not_kept(
-    bench: Workbench, tmp_path: Path, name: str, text: str
+    qtbot: QtBot, bench: Workbench, tmp_path: Path, name: str, text: str
 ) -> None:
     (tmp_path / name).write_text(text)
     sheet = ImportSheet(bench, tmp_path / name, "frame")
+    qtbot.addWidget(sheet)
+    settled(qtbot, sheet)
     before = bench.path_of("machines").read_text(), bench.path_of("sites").read_text()
     assert sheet.report is None and not sheet.keep.isEnabled()
     assert sheet.wrong.text() and "\n" not in sheet.wrong.text()
@@ -181,6 +188,7 @@ def test_the_sheet_is_worked_with_the_mouse(qtbot: QtBot, folder: Path, tmp_path
         sheet = window.station.parts.bring_in(urdf_of("sluice", tmp_path))
         qtbot.addWidget(sheet)
         sheet.show()
+        settled(qtbot, sheet)
         keep = next(b for b in sheet.findChildren(QPushButton) if b.text() == "Keep it")
         qtbot.mouseClick(keep, LEFT)
         assert window.bench.task == "my_sluice" and window.bench.trouble == ""
@@ -260,6 +268,7 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
     sheet = ImportSheet(bench, tmp_path / "rig.urdf", "")
     qtbot.addWidget(sheet)
     sheet.show()
+    settled(qtbot, sheet)
     numbers = ["drives.run.limit", "drives.run.no_load_speed", "drives.slew.limit", "joints.slew.damping"]
     assert list(sheet.assumed) == numbers and sheet.assumed["drives.slew.limit"].text() == "none"
 
@@ -269,6 +278,7 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
         field.selectAll()
         qtbot.keyClicks(field, text)
         qtbot.keyClick(field, Qt.Key.Key_Return)
+        settled(qtbot, sheet)
 
     typed("drives.run.limit", "22 kg")
     assert "wanted N" in sheet.wrong.text() and not sheet.keep.isEnabled()

@@ -151,27 +151,39 @@ def test_answers_to_a_wish_change_what_is_written_and_wrong_ones_are_explained(q
 def test_a_urdf_in_the_window_asks_whether_it_travels(qtbot: QtBot, bare: Window) -> None:
     from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
 
+    def settled(sheet: ImportSheet) -> None:
+        qtbot.waitUntil(lambda: not sheet.busy, timeout=30_000)
+
     rover = ImportSheet(bare.bench, DATA / "cartbot.urdf", "", bare)
+    assert not rover.keep.isEnabled()  # while it reads
+    settled(rover)
+    assert rover.keep.isEnabled()
     assert rover.free.isChecked() and any("grade" in line for line in rover.report.assumptions)
     arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
+    settled(arm)
     assert not arm.free.isChecked()
     arm.name.setText("../arm")
     arm.read()
+    settled(arm)
     assert "letters, digits" in arm.wrong.text() and not arm.keep.isEnabled()
     arm.name.setText("gripper")
     arm.wish.setCurrentText("dock")
     arm.read()
+    settled(arm)
     assert "the base does not travel" in arm.wrong.text()
     arm.wish.setCurrentText("reach a place")
     arm.read()
+    settled(arm)
     assert any("mark ahead" in line for line in arm.report.converted)
     arm.takes.setCurrentText("position")
     arm.read()
+    settled(arm)
     arm.keep_it()
     assert bare.bench.problem.task.machine == "gripper" and bare.bench.task == "reach_a_place"
     assert {d.kind for d in bare.bench.problem.machine.drives.values()} == {"position"}
     bare.bench.choose_machine("gripper")
     arm = ImportSheet(bare.bench, DATA / "picker.urdf", "", bare)
+    settled(arm)
     arm.keep_it()
     assert bare.bench.task == "picker" and bare.pages.currentWidget() is bare.stack
 

@@ -190,3 +190,19 @@ def test_terms_of_many_joints_are_several_formulas(tmp_path: Path) -> None:
     chatter = [term["formula"] for name, term in terms.items() if name.startswith("chatter")]
     assert len(chatter) > 1 and all(len(formula) <= 1000 for formula in chatter)
     assert all(sum(f"previous.action.{n})" in f for f in chatter) == 1 for n in draft.look.machine.drives)
+
+
+def test_joints_that_follow_others_are_no_joints_of_a_leg(tmp_path: Path) -> None:
+    """Of three hinges in a leg the last one keeps its link as the first one stands: what follows is not set."""
+    source = limbed(tmp_path, 4, 0.2, 0.1, joints=3)
+    text = source.read_text()
+    for k in range(4):
+        own = f'<joint name="j_limb{k}_2" type="revolute">'
+        text = text.replace(own, f'{own}<mimic joint="j_limb{k}_1" multiplier="-1"/>')
+    source.write_text(text)
+    machine = read_urdf(source, free=True).machine
+    found = standing(machine, legs_of(machine))
+    assert set(found) == {f"j_limb{k}_{n}" for k in range(4) for n in range(2)}
+    hip, knee = found["j_limb0_0"], found["j_limb0_1"]
+    # links at hip, hip + knee and hip again, the foot as the last: its middle below the hip
+    assert 0.2 * np.sin(hip) + 0.2 * np.sin(hip + knee) + 0.21 * np.sin(hip) == pytest.approx(0.0, abs=0.02)

@@ -85,12 +85,12 @@ def _stance(poses: Poses, leg: str) -> dict[str, float]:
         """How far off its place a foot is, how far below its hip, and how tilted, each (B,)."""
         positions = np.tile(start, (len(drawn), 1))
         positions[:, entries] = drawn
-        frame = poses.frames(positions)[:, number]
+        frame = poses.frames(poses.followed(positions))[:, number]
         at = frame[:, :3] + frame[:, 3:].reshape(-1, 3, 3) @ middle
         deep = hip[2] - frame[:, 2] - (frame[:, 9:12] @ corners.T).min(axis=1)
         return np.hypot(at[:, 0] - hip[0], at[:, 1] - beside), deep, level * (1.0 - frame[:, 9:12] @ sole)
 
-    length = float(placed(_least(lambda drawn: -placed(drawn)[1], low, high)[None])[1][0])
+    length = max(float(placed(_least(lambda drawn: -placed(drawn)[1], low, high)[None])[1][0]), 1e-6)
 
     def cost(drawn: Array) -> Array:
         off, deep, tilt = placed(drawn)
@@ -114,6 +114,11 @@ def _least(cost: Callable[[Array], Array], low: Array, high: Array) -> Array:
 
 
 def joints_of(machine: Machine, leg: str) -> list[str]:
-    """Hinges and sliders of a limb, in the order of the machine."""
+    """Hinges and sliders of a limb that move by themselves, in the order of the machine."""
+    followers = {c.joint for c in machine.couplings.values()}
     carried = carried_by(machine, machine.joints[leg].child)
-    return [n for n, j in machine.joints.items() if j.child in carried and j.kind in ("hinge", "slider")]
+    return [
+        n
+        for n, j in machine.joints.items()
+        if j.child in carried and j.kind in ("hinge", "slider") and n not in followers
+    ]

@@ -65,6 +65,10 @@ class Poses:
         for joint in joints:
             low, high = self.span(joint, share, free)
             positions[:, self.index(joint)] = generator.uniform(low, high, count)
+        return self.followed(positions)
+
+    def followed(self, positions: Array) -> Array:
+        """The same positions, with joints that follow another one where they follow it to."""
         for coupling in self.machine.couplings.values():
             if coupling.kind == "ratio":
                 offset = parse(coupling.offset, self.machine.joints[coupling.joint].unit)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QLineEdit, QVBoxL
 
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Choice, QuantityField, Rows, button, label, scrolled
+from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.machine import editing
 from plucky_heron.task.importing import (  # fmt: skip
@@ -38,6 +40,7 @@ class ImportSheet(QDialog):
         self.bench, self.path, self.body = bench, path, body
         self.report: ImportReport | None = None
         self._entry: dict[str, Any] = {}
+        self.job: Job | None = None
         self.numbers: dict[str, str] = {}
         """What is to stand in the place of what is assumed, by its key."""
         self.assumed: dict[str, QLineEdit] = {}
@@ -117,17 +120,50 @@ class ImportSheet(QDialog):
             return False
 
     def read(self) -> None:
-        """Read the file as chosen, and say what it gives."""
-        self.report = None
+        """Read the file as chosen, and say what it gives: of a machine once it has been rehearsed, which may take seconds."""
+        self.report, self.job = None, None
+        self.keep.setEnabled(False)
         try:
-            self.report = self._read()
-            self._say("")
+            if self.kind != "machine":
+                self._read_is(self._read())
+                return
+            work = self._machine()
         except (HeronError, OSError) as error:
-            self._say(str(error))
-        self.keep.setEnabled(self.report is not None)
+            self._failed(str(error))
+            return
+        job = self.job = Job("reading", lambda _: work(), self)
+        # an answer to what was chosen before says nothing of what is chosen now
+        job.done.connect(lambda report: self._read_is(report) if job is self.job else None)
+        job.failed.connect(lambda text: self._failed(text) if job is self.job else None)
+        self._say("")
+        if not self.assumed:
+            self.lines.clear()
+            self.lines.add_wide(label("reading …", "soft"))
+            self.lines.finish()
+        job.start()
+
+    @property
+    def busy(self) -> bool:
+        """Whether it is still reading."""
+        return self.job is not None
+
+    def _read_is(self, report: ImportReport) -> None:
+        self.report, self.job = report, None
+        self.keep.setEnabled(True)
+        self._say("")
+        self._list()
+
+    def _failed(self, wrong: str) -> None:
+        self.job = None
+        self._say(wrong)
+        self._list()
+
+    def _list(self) -> None:
+        """What became of the file, line by line."""
         if self.report is None and self.numbers:
             return  # what was typed stands beside what is wrong with it
-        focus = next((key for key, field in self.assumed.items() if field.hasFocus()), None)
+        focus = next((key for key, field in self.assumed.items() if field.hasFocus()), "")
+        half_typed = self.assumed[focus].text() if focus and self.assumed[focus].isModified() else ""
         self.lines.clear()
         self.assumed = {}
         if self.report is not None:
@@ -142,6 +178,9 @@ class ImportSheet(QDialog):
         self.lines.finish()
         if focus in self.assumed:
             self.assumed[focus].setFocus()
+            if half_typed:  # while it was read
+                self.assumed[focus].setText(half_typed)
+                self.assumed[focus].setModified(True)
 
     def _assumed_row(self, assumed: Assumed) -> QWidget:
         """A number that can be typed over, and why it is as it is."""
@@ -165,22 +204,26 @@ class ImportSheet(QDialog):
             self.numbers[assumed.key] = text
             self.read()
 
+    def _machine(self) -> Callable[[], ImportReport]:
+        """What reads a machine as chosen, without touching the window."""
+        self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
+        name = self.name.text().strip()
+        check_name(self.bench.project.folder, "machines", name)
+        free, numbers, folder = self.free.isChecked(), dict(self.numbers), self.bench.project.folder
+        wish = "" if self.wish.currentText() == _NO_WISH else self.wish.currentText()
+        takes = "" if self.takes.currentText() == _SUITS else self.takes.currentText()
+
+        def work() -> ImportReport:
+            try:
+                return machine_from_urdf(self.path, free, wish, folder=folder, name=name, numbers=numbers, takes=takes)
+            except OSError as error:
+                raise FileError(self.path, "", None, str(error)) from error
+
+        return work
+
     def _read(self) -> ImportReport:
+        """A mesh or drawing."""
         problem = self.bench.problem
-        if self.kind == "machine":
-            self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
-            wish = "" if self.wish.currentText() == _NO_WISH else self.wish.currentText()
-            name = self.name.text().strip()
-            check_name(self.bench.project.folder, "machines", name)
-            return machine_from_urdf(
-                self.path,
-                self.free.isChecked(),
-                wish,
-                folder=self.bench.project.folder,
-                name=name,
-                numbers=self.numbers,
-                takes="" if self.takes.currentText() == _SUITS else self.takes.currentText(),
-            )
         if problem is None:
             raise FileError(self.path, "", None, "needs a task: choose one first")
         if self.kind == "mesh":

@@ -143,6 +143,21 @@ def test_legs_take_positions_unless_told_otherwise(tmp_path: Path, takes: str, k
     assert {d.kind for d in machine.drives.values()} == {kind}
 
 
+def test_wheels_under_legs_stay_pushed(tmp_path: Path) -> None:
+    source = limbed(tmp_path, 4, 0.2, 0.1, joints=3)
+    text = source.read_text()
+    for k in range(4):
+        text = text.replace(
+            f'<joint name="j_limb{k}_2" type="revolute">', f'<joint name="j_limb{k}_2" type="continuous">'
+        )
+    source.write_text(text)
+    project = create(tmp_path / "new", str(source))
+    drives = project.problem(project.first_task()).machine.drives
+    assert {n: d.kind for n, d in drives.items()} == {
+        f"j_limb{k}_{n}": "effort" if n == 2 else "position" for k in range(4) for n in range(3)
+    }
+
+
 def test_an_unknown_kind_of_drive_is_one_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["new", str(tmp_path / "made"), "--from", str(limbed(tmp_path, 4, 0.2, 0.1)), "--drives", "force"]) == 2
     said = capsys.readouterr().err

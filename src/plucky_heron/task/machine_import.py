@@ -104,7 +104,10 @@ def machine_from_urdf(
     kinds_of = {j: takes for j in machine.joints} if takes else found.commanded
     commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
     if legs and not kinds_of:
-        of_legs = {j: "position" for leg in legs for j in joints_of(machine, leg)}
+        # a wheel under a leg turns without end, and is pushed
+        of_legs = {
+            j: "position" for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None
+        }
         commanded(machine, document, report, of_legs, "so that its legs carry it while nobody drives")
     if free:
         _on_the_ground(machine, document, report)

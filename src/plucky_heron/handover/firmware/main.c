@@ -14,6 +14,8 @@
 #define SYSTICK_CONTROL REGISTER(0xE000E010u)
 #define SYSTICK_RELOAD REGISTER(0xE000E014u)
 #define SYSTICK_VALUE REGISTER(0xE000E018u)
+#define INTERRUPT_STATE REGISTER(0xE000ED04u)
+#define SYSTICK_PENDING (1u << 26)
 
 enum { CLOCK = 25000000, TICK = 25000 }; /* Hz; clocks a millisecond */
 
@@ -26,15 +28,20 @@ void systick(void)
     milliseconds++;
 }
 
-/* clocks since the start; the counter falls, and its interrupt may be about to come */
+/* clocks since the start; the counter falls, a millisecond begins with its zero, and its interrupt may be about to come */
 static uint64_t clocks(void)
 {
-    uint32_t before, value;
+    uint32_t before, value, pending, within;
     do {
         before = milliseconds;
         value = SYSTICK_VALUE;
+        pending = INTERRUPT_STATE & SYSTICK_PENDING;
     } while (before != milliseconds);
-    return (uint64_t)before * TICK + (TICK - 1u - value);
+    within = value > 0u ? TICK - value : 0u;
+    if (pending != 0u && within < TICK / 2u) {
+        before++; /* its interrupt has not been taken yet */
+    }
+    return (uint64_t)before * TICK + within;
 }
 
 int64_t heron_runtime_now(void)

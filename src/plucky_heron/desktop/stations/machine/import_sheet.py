@@ -209,15 +209,16 @@ class ImportSheet(QDialog):
         self.becomes.setText("becomes a machine of this project, with a plain site and a task to see it in")
         name = self.name.text().strip()
         check_name(self.bench.project.folder, "machines", name)
+        path = self.path  # the thread is not to hold the sheet: it must not be the last to let go of it
         free, numbers, folder = self.free.isChecked(), dict(self.numbers), self.bench.project.folder
         wish = "" if self.wish.currentText() == _NO_WISH else self.wish.currentText()
         takes = "" if self.takes.currentText() == _SUITS else self.takes.currentText()
 
         def work() -> ImportReport:
             try:
-                return machine_from_urdf(self.path, free, wish, folder=folder, name=name, numbers=numbers, takes=takes)
+                return machine_from_urdf(path, free, wish, folder=folder, name=name, numbers=numbers, takes=takes)
             except OSError as error:
-                raise FileError(self.path, "", None, str(error)) from error
+                raise FileError(path, "", None, str(error)) from error
 
         return work
 

@@ -158,6 +158,14 @@ def test_wheels_under_legs_stay_pushed(tmp_path: Path) -> None:
     }
 
 
+@pytest.mark.parametrize(("takes", "kind"), [("", "effort"), ("position", "position")])
+def test_what_drives_take_holds_without_limits_in_the_file_too(tmp_path: Path, takes: str, kind: str) -> None:
+    source = limbed(tmp_path, 1, 0.3, 0.1, joints=3)
+    source.write_text(source.read_text().replace('effort="20" velocity="5" ', ""))
+    machine = create(tmp_path / "new", str(source), takes=takes).problem("limbed").machine
+    assert len(machine.drives) == 3 and {d.kind for d in machine.drives.values()} == {kind}
+
+
 def test_an_unknown_kind_of_drive_is_one_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["new", str(tmp_path / "made"), "--from", str(limbed(tmp_path, 4, 0.2, 0.1)), "--drives", "force"]) == 2
     said = capsys.readouterr().err

@@ -101,6 +101,9 @@ def machine_from_urdf(
         assume(report, document, where, words)
     legs = legs_of(machine) if free else []
     machine = _starts(machine, document, report, legs)
+    if not machine.drives:
+        drives(machine, document, report)
+        machine = validate(Machine, parse_toml(tomlkit.dumps(document), source), source)
     kinds_of = {j: takes for j in machine.joints} if takes else found.commanded
     commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
     if legs and not kinds_of:
@@ -108,11 +111,9 @@ def machine_from_urdf(
         of_legs = {
             j: "position" for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None
         }
-        commanded(machine, document, report, of_legs, "so that its legs carry it while nobody drives")
+        commanded(machine, document, report, of_legs, "so that it stands while it is told to stay where it begins")
     if free:
         _on_the_ground(machine, document, report)
-    if not machine.drives:
-        drives(machine, document, report)
     _set_otherwise(report, document, numbers or {})
     report.assumed.sort(key=lambda a: ORDER.index(str(a.where[0])))
     text = tomlkit.dumps(document)

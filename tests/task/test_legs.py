@@ -89,7 +89,11 @@ def test_a_project_from_a_file_says_what_it_assumed(tmp_path: Path, capsys: pyte
     source = str(limbed(tmp_path, 4, 0.2, 0.1))
     assert main(["new", str(tmp_path / "made"), "--from", source]) == 0
     out = capsys.readouterr().out
-    assert "assumed" in out and "drives.j_limb0_0.limit = 20 N*m" in out
+    assert (
+        "assumed" in out
+        and "8 joints, each: gets a drive with its effort limit: drives.NAME.limit = 20 N*m (j_limb0_0, j_limb0_1,"
+        in out
+    )
     told = answer(capsys, "new", str(tmp_path / "more"), "--from", source)
     assert any("drives.j_limb0_0.limit" in line for line in told["assumed"])
 

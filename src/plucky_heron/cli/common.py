@@ -6,6 +6,7 @@ import json
 import math
 import re
 import sys
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -77,6 +78,16 @@ def complain(error: HeronError, as_json: bool) -> None:
 def report(answer: dict[str, Any], as_json: bool, lines: list[str]) -> None:
     """The answer, for a program or for a person."""
     print(json.dumps(finite(answer), allow_nan=False, default=str) if as_json else "\n".join(lines))
+
+
+def table(rows: Sequence[Sequence[str]], right: Collection[int] = ()) -> list[str]:
+    """Rows of cells as lines: columns as wide as their longest cell, two spaces apart, those of `right` ending alike."""
+    widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
+    lines = []
+    for row in rows:
+        cells = [c.rjust(w) if k in right else c.ljust(w) for k, (c, w) in enumerate(zip(row, widths, strict=True))]
+        lines.append("  ".join(cells).rstrip())
+    return lines
 
 
 def finite(value: Any) -> Any:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from plucky_heron.cli.common import Json, ProjectOption, app, find_run, report
+from plucky_heron.cli.common import Json, ProjectOption, app, find_run, report, table
 
 if TYPE_CHECKING:
     from plucky_heron.rigs.faults import Faults
@@ -243,10 +243,11 @@ def _fleet(pack: Path, count: int, folder: Path, episodes: int, signed_by: str, 
     with Fleet(folder, mixed(count, known), signed_by) as found:
         result = found.roll_out(pack, episodes, lambda text: print(text, file=sys.stderr), whole=whole)
     told = [dataclasses.asdict(d) for d in result.devices]
-    lines = [
-        f"{d.name:<12}{d.kind:<8}{d.state:<12}{'' if d.success is None else f'{100 * d.success:.0f} %':>6}  {d.reason}"
+    cells = [
+        [d.name, d.kind, d.state, "" if d.success is None else f"{100 * d.success:.0f} %", d.reason]
         for d in result.devices
     ]
+    lines = table(cells, right=(3,)) if cells else []
     lines.append(f"stopped and taken back: {result.reason}" if result.rolled_back else "complete")
     report(
         {

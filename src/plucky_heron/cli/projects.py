@@ -111,16 +111,14 @@ def _takes(kind: str) -> str:
 
 def import_lines(made: ImportReport) -> list[str]:
     """What became of a file: what was read, assumed and left out."""
-    groups = import_facts(made).items()
-    return [
-        f"{title.replace('_', ' ') if k == 0 else '':<10}{text}"
-        for title, texts in groups
-        for k, text in enumerate(texts)
-    ]
+    from plucky_heron.task.importing import together
+
+    groups = {"read": made.read, "assumed": made.told, "left out": together(made.left_out)}.items()
+    return [f"{title if k == 0 else '':<10}{text}" for title, texts in groups for k, text in enumerate(texts)]
 
 
 def import_facts(made: ImportReport) -> dict[str, list[str]]:
-    """The same by its kind."""
+    """The same by its kind, each thing apart."""
     return {"read": made.read, "assumed": made.assumptions, "left_out": made.left_out}
 
 

@@ -6,6 +6,8 @@ import signal
 import sys
 from typing import TYPE_CHECKING, Any
 
+from plucky_heron.cli.common import table
+
 if TYPE_CHECKING:
     from plucky_heron.project import Project
     from plucky_heron.runs.store import RunRow
@@ -71,15 +73,16 @@ def proof_lines(answer: dict[str, Any]) -> list[str]:
     from plucky_heron.analysis.proving.margins import DelayMargin
 
     lines = [f"run {answer['run']}, {answer['trials']} fresh trials, the same for all"]
-    lines.append(f"{'who drives':<16}{'success':>9}  {'95 % interval':<18}{'score':>8}  {'quartiles':<24}worst trials")
-    lines[1:1] = [f"left out: {name}, {why}" for name, why in answer.get("left_out", {}).items()]
+    lines += [f"left out: {name}, {why}" for name, why in answer.get("left_out", {}).items()]
+    cells = [["who drives", "success", "95 % interval", "score", "quartiles", "worst trials"]]
     for name, d in answer["drivers"].items():
         low, high = d["success_interval"]
         quartiles = " / ".join(f"{q:.1f}" for q in d["score"]["quartiles"])
-        lines.append(
-            f"{name:<16}{per_cent(d['success']):>9}  {per_cent(low):>8} to {per_cent(high):<7}{d['score']['mean']:>8.1f}  "
-            f"{quartiles:<24}{', '.join(str(t) for t in d['worst'])}"
-        )
+        cells.append(
+            [name, per_cent(d["success"]), f"{per_cent(low)} to {per_cent(high)}", f"{d['score']['mean']:.1f}", quartiles,
+             ", ".join(str(t) for t in d["worst"])]
+        )  # fmt: skip
+    lines += table(cells, right=(1, 3))
     for name, margin in answer.get("margin_facts", {}).get("dead time", {}).items():
         lines.append(f"extra dead time until {name} loses 5 points of success: {DelayMargin(**margin).words()}")
     return lines

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import typer
 
-from plucky_heron.cli.common import Json, ProjectOption, app, find_task, report
+from plucky_heron.cli.common import Json, ProjectOption, app, find_task, report, table
 from plucky_heron.cli.reports import per_cent
 
 
@@ -17,11 +17,11 @@ def shakedown(task: str, project: ProjectOption = None, json_: Json = False) -> 
     problem = found.problem(name)
     result = shake_down_task(problem, found.folder)
     summary = result.summary()
-    lines = [f"{'who drives':<16}{'success':>9}{'score':>9}   endings"]
+    cells = [["who drives", "success", "score", "endings"]]
     for driver, figures in summary["rehearsals"].items():
         endings = ", ".join(f"{n} {c}" for n, c in figures["endings"].items())
-        lines.append(f"{driver:<16}{per_cent(figures['success']):>9}{figures['score']:>9.1f}   {endings}")
-    lines.append("")
+        cells.append([driver, per_cent(figures["success"]), f"{figures['score']:.1f}", endings])
+    lines = [*table(cells, right=(1, 2)), ""]
     for check in result.checks:
         mark = "pass " if check.passed else "meant" if check.acknowledged else check.severity.upper().ljust(5)
         lines.append(f"{mark} {check.name}: {check.evidence}")

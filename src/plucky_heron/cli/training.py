@@ -8,7 +8,18 @@ from typing import Annotated, Any
 
 import typer
 
-from plucky_heron.cli.common import Json, ProjectOption, app, fail, find_project, find_run, find_task, pairs, report
+from plucky_heron.cli.common import (
+    Json,
+    ProjectOption,
+    app,
+    fail,
+    find_project,
+    find_run,
+    find_task,
+    pairs,
+    report,
+    table,
+)
 from plucky_heron.cli.reports import follow, per_cent, run_answer, seed_summary, training_lines
 from plucky_heron.errors import StateError
 
@@ -195,14 +206,13 @@ def runs(
     rows = [row for row in everything if all_ or not row.away]
     if keyword is not None:
         rows = [row for row in rows if keyword in keywords_of(row.keywords)]
-    lines = [
-        f"{'run':>4} {'batch':>6} {'task':<12}{'recipe':<12}{'seed':>4} {'state':<8}{'steps':>9} {'best':>8}  stopped by"
-    ]
+    cells = [["run", "", "batch", "task", "recipe", "seed", "state", "steps", "best", "stopped by"]]
     for r in rows:
-        lines.append(
-            f"{r.id:>4} {'*' if r.marked else ' '}{r.batch:>5} {r.task:<12}{r.recipe:<12}{r.seed:>4} {r.state:<8}{r.steps:>9} "
-            f"{per_cent(r.best_success):>8}  {r.stop_text or ''}"
-        )
+        cells.append(
+            [str(r.id), "*" if r.marked else "", str(r.batch), r.task, r.recipe, str(r.seed), r.state, str(r.steps),
+             per_cent(r.best_success), r.stop_text or ""]
+        )  # fmt: skip
+    lines = table(cells, right=(0, 2, 5, 7, 8))
     hidden = len({r.batch for r in everything if r.away}) if not all_ else 0
     if hidden:
         lines.append(f"{hidden} batch{'es' if hidden > 1 else ''} put away: --all shows them too")

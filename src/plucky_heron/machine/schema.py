@@ -187,6 +187,13 @@ class Machine(Settings):
         """The joint that carries a body."""
         return next(name for name, joint in self.joints.items() if joint.child == body)
 
+    def carried_by(self, body: str) -> set[str]:
+        """A body and all that hangs on it."""
+        found = {body}
+        while more := {joint.child for joint in self.joints.values() if joint.parent in found} - found:
+            found |= more
+        return found
+
     def drive_unit(self, name: str) -> str:
         """SI unit of a drive's command."""
         drive = self.drives[name]

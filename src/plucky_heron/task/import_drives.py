@@ -7,16 +7,21 @@ from typing import Any
 import numpy as np
 import tomlkit
 
-from plucky_heron.dynamics.plant import mass_matrix
+from plucky_heron.dynamics.plant import static_loads
+from plucky_heron.dynamics.posing import joint_above
+from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
+from plucky_heron.task.import_legs import joints_of
 from plucky_heron.task.importing import ImportReport, assume
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import LOADED, Look, nice
 from plucky_heron.task.wishes.poses import Poses
 
 GRADE = 0.3
 """Grade that wheels without a stated effort are given the strength for."""
+TRAIL = 0.1
+"""Share of a wheel's radius by which it is beside the axis of its swivel, if it is a caster."""
 GIVES = 0.25
 """Error (rad; of sliders this share of a tenth of their way) at which a position drive has its whole effort."""
 SLIPS = 0.1
@@ -30,7 +35,7 @@ MADE_UP = 0.2
 def commanded(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, kinds: dict[str, str], why: str) -> None:  # fmt: skip
     """Let drives of joints take positions or speeds: kinds by joint."""
     poses = Poses(machine, Site())
-    inertia = np.diag(mass_matrix(poses.model, poses.model.start))
+    inertia = poses.inertia(poses.model.start[None])[0]
     for name, drive in machine.drives.items():
         joint = str(drive.joint)
         kind, limit = kinds.get(joint, "effort"), float(drive.limit)
@@ -63,21 +68,72 @@ def _give(machine: Machine, joint: str) -> float:
     return 0.1 * GIVES * (part.limits[1] - part.limits[0] if part.limits else 1.0)
 
 
-def drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:
-    """Drives for a file that names none and no limits either: of wheels by weight, of others a plain number."""
+def drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, legs: list[str]) -> Machine:
+    """Drives for wheels of which none has one, by weight; and for all else by what it carries, where nothing at all has a drive.
+
+    Casters turn freely.
+    """
     look = Look(machine, Site())
     moving = [joint for joint, part in machine.joints.items() if part.kind in ("hinge", "slider")]
-    wheels = [joint for joint in moving if joint in look.wheels and look.base]
-    for joint in wheels:
-        effort = nice(GRADE * look.mass * 9.81 * look.wheels[joint] / len(wheels))
-        editing.put_part(document, "drives", f"{joint}_drive", {"kind": "effort", "joint": joint, "limit": f"{effort:g} N*m"})  # fmt: skip
-        words = (
-            f"joint {joint}: no effort limit is given; its wheel gets what is enough for a grade of {100 * GRADE:.0f} %"
-        )
-        assume(report, document, ("drives", f"{joint}_drive", "limit"), words)
-    rest = [joint for joint in moving if joint not in wheels]
-    for joint in rest if not wheels else []:
+    free = {joint for wheel in look.wheels for joint in _caster(machine, look, wheel)}
+    wheels = [joint for joint in moving if joint in look.wheels and look.base and joint not in free]
+    if set(wheels) & set(look.driven):
+        wheels = []
+    report.assumed[:] = [a for a in report.assumed if a.where[:2] not in [("drives", joint) for joint in wheels]]
+
+    def give(joint: str, effort: float, words: str) -> None:
         drive = editing.add_drive(document, machine, joint)
-        assume(
-            report, document, ("drives", drive, "limit"), f"joint {joint}: no effort limit is given; set what it can do"
+        entry: Any = document["drives"][drive]
+        entry["limit"] = f"{nice(effort):g} {'N' if machine.joints[joint].unit == 'm' else 'N*m'}"
+        assume(report, document, ("drives", drive, "limit"), f"joint {joint}: no effort limit is given; {words}")
+
+    efforts = {j: GRADE * look.mass * 9.81 * look.wheels[j] / len(wheels) for j in wheels}
+    for wheel, effort in efforts.items():
+        give(wheel, effort, f"its wheel gets what is enough for a grade of {100 * GRADE:.0f} %")
+    followers = {c.joint for c in machine.couplings.values()}
+    rest = [joint for joint in moving if joint not in {*look.wheels, *free, *followers}]
+    if wheels and not machine.drives:  # what neither is a wheel nor carries one is a suspension
+        steering = {joint_above(look.model, machine.joints[wheel].parent) for wheel in wheels}
+        for joint in (j for j in rest if j in steering):
+            give(joint, max(efforts.values()), "to steer with it gets as much as a wheel")
+    elif not machine.drives:
+        for joint, effort in _carried(machine, legs, rest).items():
+            give(joint, effort, "it gets twice what it carries and a motion within a second ask for")
+    return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF")
+
+
+def _carried(machine: Machine, legs: list[str], joints: list[str]) -> dict[str, float]:
+    """Effort (N m, N) that each joint needs: twice what gravity takes on its way, a leg's share of all weight, and a motion within a second."""
+    poses = Poses(machine, Site())
+    positions = poses.sampled(joints, 1.0, LOADED)
+    loads = np.abs(static_loads(poses.model, positions, poses.model.row)).max(axis=0)
+    inertia = poses.inertia(positions).max(axis=0)
+    start = poses.model.start[None]
+    high = float(poses.heights(start)[0] - poses.lowest(start)[0])
+    found = {}
+    for joint in joints:
+        part, k = machine.joints[joint], poses.index(joint)
+        low, top = poses.span(joint, free=1.5)
+        weight = poses.mass * 9.81 / max(len(legs), 1) * (high if part.unit == "rad" else 1.0)
+        on_legs = any(joint in joints_of(machine, leg) for leg in legs)
+        lifts = 9.81 * float(inertia[k]) if part.unit == "m" else 0.0  # of a slider this is a mass
+        carries = max(float(loads[k]), lifts, weight if on_legs else 0.0)
+        found[joint] = (
+            2.0 * carries + 2.0 * float(inertia[k]) * (top - low) + part.friction + part.damping * (top - low)
         )
+    return found
+
+
+def _caster(machine: Machine, look: Look, wheel: str) -> set[str]:
+    """A wheel that trails behind a swivel, and its swivel; nothing where it is none."""
+    parent = machine.joints[wheel].parent
+    swivel = joint_above(look.model, parent)
+    part = machine.joints.get(swivel)
+    if part is None or part.kind != "hinge" or part.limits is not None or swivel in look.driven:
+        return set()
+    frames, bodies = look.frames(look.model.start[None])[0], look.model.bodies
+    at = frames[bodies.index(part.child)]
+    away = frames[bodies.index(machine.joints[wheel].child)][:3] - at[:3]
+    trail = np.cross(at[3:].reshape(3, 3) @ np.array(part.axis, dtype=float), away)
+    named = any(word in f"{swivel} {parent} {wheel}".lower() for word in ("caster", "castor"))
+    return {wheel, swivel} if named or np.linalg.norm(trail) > TRAIL * look.wheels[wheel] else set()

@@ -8,8 +8,13 @@ import numpy as np
 
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.site import Site
+from plucky_heron.task.wishes.look import Look
 from plucky_heron.task.wishes.poses import Array, Poses
 
+SPREAD = 0.6
+"""Of legs that spread out from the trunk: how far beside and how far below its hip a foot stands, as a share of how deep it could reach."""
+LIMBS = 4
+"""Limbs that spread out and could bear a trunk: with fewer it may be a hand, or arms."""
 STRETCHED = 0.85
 """Share of its whole length that a leg has when it stands: with bent knees it can push up and down."""
 ROUNDS, DRAWN, KEPT = 25, 200, 20
@@ -26,16 +31,18 @@ def legs_of(machine: Machine) -> list[str]:
     list of str
         The first joint of each.
     """
-    poses = Poses(machine, Site())
+    poses = Look(machine, Site())
     start = poses.model.start[None]
     moving = {n: j for n, j in machine.joints.items() if j.letters and j.parent != GROUND}
-    carried = {n: carried_by(machine, j.child) for n, j in moving.items()}
+    carried = {n: machine.carried_by(j.child) for n, j in moving.items()}
     trunk = set(machine.bodies).difference(*carried.values())
     limbs = [n for n, j in moving.items() if j.parent in trunk]
     depth = {n: float(poses.lowest(start, carried[n])[0]) for n in limbs}
-    long = [n for n in limbs if np.isfinite(depth[n]) and len(joints_of(machine, n)) >= 2]
+    long = [n for n in limbs if np.isfinite(depth[n]) and len(set(joints_of(machine, n)) - set(poses.wheels)) >= 2]
     if len(long) < 2:
         return []
+    if spread := _spread(poses, long, trunk):
+        return spread
     low = min(depth.values())
     root = next(j.child for j in machine.joints.values() if j.parent == GROUND)
     rest = [float(poses.lowest(start, trunk)[0]), float(poses.frames(start)[0, poses.model.bodies.index(root), 2])]
@@ -43,62 +50,116 @@ def legs_of(machine: Machine) -> list[str]:
     return [n for n in long if depth[n] < low + LEVEL * (min(rest) - low)] if min(rest) > low else []
 
 
-def carried_by(machine: Machine, body: str) -> set[str]:
-    """A body and all that hangs on it."""
-    found = {body}
-    while more := {j.child for j in machine.joints.values() if j.parent in found} - found:
-        found |= more
-    return found
+def _spread(poses: Poses, limbs: list[str], trunk: set[str]) -> list[str]:
+    """Limbs that spread out level round a trunk at the start, alike, and could stand below it: legs of what crawls."""
+    machine, start = poses.machine, poses.model.start[None]
+    frames = poses.frames(start)[0]
+    middle = np.mean([frames[poses.model.bodies.index(b), :3] for b in trunk], axis=0)
+    under = float(poses.lowest(start, trunk)[0])
+    found, ways = [], []
+    for leg in limbs:
+        hip, way = _outward(poses, leg)
+        level = abs(way[2]) < 0.5 * float(np.linalg.norm(way[:2])) and (hip - middle)[:2] @ way[:2] > 0.0
+        if level and _Leg(poses, leg).deepest > hip[2] - under + 1e-6:
+            found.append(leg)
+            ways.append(way[:2] / np.linalg.norm(way[:2]))
+    lengths = [len(joints_of(machine, leg)) for leg in found]
+    round_about = len(found) >= LIMBS and float(np.linalg.norm(np.mean(ways, axis=0))) < 0.5
+    return found if round_about and len(set(lengths)) == 1 else []
+
+
+def _outward(poses: Poses, leg: str) -> tuple[Array, Array]:
+    """Where a limb begins, and from there to the middle of its farthest corners, (3,) each, at the start."""
+    machine = poses.machine
+    frames = poses.frames(poses.model.start[None])[0]
+    hip = frames[poses.model.bodies.index(machine.joints[leg].child)][:3]
+    corners = [np.zeros((1, 3))]
+    for body in sorted(machine.carried_by(machine.joints[leg].child)):
+        at = frames[poses.model.bodies.index(body)]
+        corners.append(at[:3] + poses.corners[body] @ at[3:].reshape(3, 3).T - hip)
+    away = np.concatenate(corners)
+    far = np.linalg.norm(away, axis=1)
+    return hip, np.asarray(away[far >= 0.98 * far.max()].mean(axis=0))
 
 
 def standing(machine: Machine, legs: list[str]) -> dict[str, float]:
     """Positions of the legs' joints (rad, m) in which each foot is below its hip, the leg bent, and a flat foot level.
 
-    Where a leg cannot, as near as it can; drawn with the same numbers every time.
+    Of legs that spread out, each foot stands beside its hip. Where a leg cannot, as near as it can; drawn with the same numbers
+    every time.
     """
     poses = Poses(machine, Site())
-    found: dict[str, float] = {}
-    for leg in legs:
-        found |= _stance(poses, leg)
-    return found
+    return {joint: at for leg in legs for joint, at in _Leg(poses, leg).stance().items()}
 
 
-def _stance(poses: Poses, leg: str) -> dict[str, float]:
-    """Where the joints of one leg stand."""
-    machine = poses.machine
-    joints = joints_of(machine, leg)
-    low, high = np.array([machine.joints[j].limits or (-np.pi, np.pi) for j in joints]).T
-    rest, half = np.clip(0.0, low, high), 0.5 * (high - low)
-    start, entries = poses.model.start, [poses.index(j) for j in joints]
-    carried = sorted(carried_by(machine, machine.joints[leg].child))
-    foot = min(carried, key=lambda b: float(poses.lowest(start[None], {b})[0]))
-    corners, number = poses.corners[foot], poses.model.bodies.index(foot)
-    middle, flat = corners.mean(axis=0), np.ptp(corners, axis=0)
-    level = float(flat[:2].min() > flat[2] + 1e-9)
-    """Whether it has a sole, which should lie as it does at the start."""
-    began = poses.frames(start[None])[0]
-    hip = began[poses.model.bodies.index(machine.joints[leg].child)][:3]
-    sole = began[number][9:12]
-    beside = float((began[number][:3] + began[number][3:].reshape(3, 3) @ middle)[1])
+class _Leg:
+    """One leg, from its hip to its foot.
 
-    def placed(drawn: Array) -> tuple[Array, Array, Array]:
-        """How far off its place a foot is, how far below its hip, and how tilted, each (B,)."""
-        positions = np.tile(start, (len(drawn), 1))
-        positions[:, entries] = drawn
-        frame = poses.frames(poses.followed(positions))[:, number]
-        at = frame[:, :3] + frame[:, 3:].reshape(-1, 3, 3) @ middle
-        deep = hip[2] - frame[:, 2] - (frame[:, 9:12] @ corners.T).min(axis=1)
-        return np.hypot(at[:, 0] - hip[0], at[:, 1] - beside), deep, level * (1.0 - frame[:, 9:12] @ sole)
+    Attributes
+    ----------
+    spread : bool
+        Whether it reaches out level at the start, not down.
+    deepest : float
+        How far below its hip its foot can be at most, m.
+    """
 
-    length = max(float(placed(_least(lambda drawn: -placed(drawn)[1], low, high)[None])[1][0]), 1e-6)
+    def __init__(self, poses: Poses, leg: str) -> None:
+        machine = poses.machine
+        self.poses, self.joints = poses, joints_of(machine, leg)
+        self.low, self.high = np.array([machine.joints[j].limits or (-np.pi, np.pi) for j in self.joints]).T
+        self.entries = [poses.index(j) for j in self.joints]
+        self.hip, way = _outward(poses, leg)
+        self.spread = bool(abs(way[2]) < 0.5 * np.linalg.norm(way[:2]))
+        self.way = way[:2] / max(float(np.linalg.norm(way[:2])), 1e-9)
+        start = poses.model.start
+        frames = poses.frames(start[None])[0]
+        carried = [b for b in sorted(machine.carried_by(machine.joints[leg].child)) if len(poses.corners[b])]
 
-    def cost(drawn: Array) -> Array:
-        off, deep, tilt = placed(drawn)
-        away = np.mean(((drawn - rest) / half) ** 2, axis=1)
-        return np.asarray((deep / length - STRETCHED) ** 2 + (off / length) ** 2 + 0.1 * tilt + 0.0005 * away)
+        def far(body: str) -> float:
+            at = frames[poses.model.bodies.index(body)]
+            points = at[:3] + poses.corners[body] @ at[3:].reshape(3, 3).T - self.hip
+            return float(np.linalg.norm(points, axis=1).max() if self.spread else -points[:, 2].min())
 
-    best = _least(cost, low, high)
-    return {joint: round(float(value), 2) + 0.0 for joint, value in zip(joints, best, strict=True)}
+        foot = max(carried, key=far, default=machine.joints[leg].child)
+        corners, self.number = poses.corners[foot], poses.model.bodies.index(foot)
+        self.corners = corners if len(corners) else np.zeros((1, 3))
+        self.middle, flat = self.corners.mean(axis=0), np.ptp(self.corners, axis=0)
+        self.level = float(flat[:2].min() > flat[2] + 1e-9)
+        """Whether it has a sole, which should lie as it does at the start."""
+        self.sole = frames[self.number][9:12]
+        at = frames[self.number]
+        self.beside = float((at[:3] + at[3:].reshape(3, 3) @ self.middle)[1])
+        self.deepest = max(
+            float(self.placed(_least(lambda d: -self.placed(d)[1], self.low, self.high)[None])[1][0]), 1e-6
+        )
+
+    def placed(self, drawn: Array) -> tuple[Array, Array, Array]:
+        """Where a foot is (B, 2), how far below its hip (B,), and how tilted (B,)."""
+        positions = np.tile(self.poses.model.start, (len(drawn), 1))
+        positions[:, self.entries] = drawn
+        frame = self.poses.frames(self.poses.followed(positions))[:, self.number]
+        at = frame[:, :3] + frame[:, 3:].reshape(-1, 3, 3) @ self.middle
+        deep = self.hip[2] - frame[:, 2] - (frame[:, 9:12] @ self.corners.T).min(axis=1)
+        return at[:, :2], deep, self.level * (1.0 - frame[:, 9:12] @ self.sole)
+
+    def stance(self) -> dict[str, float]:
+        """Where its joints stand."""
+        rest, half = np.clip(0.0, self.low, self.high), 0.5 * (self.high - self.low)
+        place = np.array([self.hip[0], self.beside])
+        if self.spread:
+            place = self.hip[:2] + SPREAD * self.deepest * self.way
+
+        def cost(drawn: Array) -> Array:
+            at, deep, tilt = self.placed(drawn)
+            off = np.linalg.norm(at - place, axis=1)
+            away = np.mean(((drawn - rest) / half) ** 2, axis=1)
+            depth = SPREAD if self.spread else STRETCHED
+            return np.asarray(
+                (deep / self.deepest - depth) ** 2 + (off / self.deepest) ** 2 + 0.1 * tilt + 0.0005 * away
+            )
+
+        best = _least(cost, self.low, self.high)
+        return {joint: round(float(value), 2) + 0.0 for joint, value in zip(self.joints, best, strict=True)}
 
 
 def _least(cost: Callable[[Array], Array], low: Array, high: Array) -> Array:
@@ -116,7 +177,7 @@ def _least(cost: Callable[[Array], Array], low: Array, high: Array) -> Array:
 def joints_of(machine: Machine, leg: str) -> list[str]:
     """Hinges and sliders of a limb that move by themselves, in the order of the machine."""
     followers = {c.joint for c in machine.couplings.values()}
-    carried = carried_by(machine, machine.joints[leg].child)
+    carried = machine.carried_by(machine.joints[leg].child)
     return [
         n
         for n, j in machine.joints.items()

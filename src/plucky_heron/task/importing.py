@@ -31,6 +31,7 @@ MEANINGS = ("wall", "course", "gate", "ground")
 UNITS = {"damping": ("N*m*s/rad", "N*s/m"), "limit": ("N*m", "N"), "no_load_speed": ("rad/s", "m/s")}
 """Of numbers whose unit depends on their joint: of a hinge, of a slider."""
 NO_DRIVE = "none"
+_OF_PART = re.compile(r"(link|joint) (\S+): (.*)", re.DOTALL)
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,17 @@ class Assumed:
     def key(self) -> str:
         """How it is named on the command line."""
         return ".".join(map(str, self.where))
+
+    @property
+    def part(self) -> str:
+        """What it is assumed of."""
+        return str(self.where[1])
+
+    @property
+    def why(self) -> str:
+        """The words without the part."""
+        found = _OF_PART.match(self.words)
+        return found[3] if found else self.words
 
 
 @dataclass
@@ -67,6 +79,32 @@ class ImportReport:
         """All that was assumed or converted, a line each."""
         return [*(f"{a.words}: {a.key} = {a.value}" for a in self.assumed), *self.converted]
 
+    @property
+    def groups(self) -> list[list[Assumed]]:
+        """What was assumed, with together what was assumed of several joints for the same reason."""
+        found: dict[tuple[object, ...], list[Assumed]] = {}
+        for a in self.assumed:
+            alike = (a.where[0], a.where[2:], a.why) if _OF_PART.match(a.words) else (a.where,)
+            found.setdefault(alike, []).append(a)
+        return list(found.values())
+
+    @property
+    def told(self) -> list[str]:
+        """All that was assumed or converted, with a line for what holds for several joints alike."""
+        lines = []
+        for group in self.groups:
+            first = group[0]
+            if len(group) == 1:
+                lines.append(f"{first.words}: {first.key} = {first.value}")
+                continue
+            values: dict[str, list[str]] = {}
+            for a in group:
+                values.setdefault(a.value, []).append(a.part)
+            key = ".".join([str(first.where[0]), "NAME", *map(str, first.where[2:])])
+            numbers = "; ".join(f"{value} ({', '.join(parts)})" for value, parts in values.items())
+            lines.append(f"{len(group)} joints, each: {first.why}: {key} = {numbers}")
+        return [*lines, *together(self.converted)]
+
     def keep(self, folder: Path) -> None:
         """Write everything into a project.
 
@@ -86,6 +124,19 @@ class ImportReport:
             target = inside(folder, relative)
             target.parent.mkdir(parents=True, exist_ok=True)
             write_whole(target, text)
+
+
+def together(lines: list[str]) -> list[str]:
+    """Notes, with one line for what is said of several links or joints in the same words."""
+    found: dict[tuple[str, str], list[str]] = {}
+    for line in lines:
+        match = _OF_PART.match(line)
+        key = (match[1], match[3]) if match else ("", line)
+        found.setdefault(key, []).append(match[2] if match else "")
+    return [
+        what if not kind else f"{kind} {parts[0]}: {what}" if len(parts) == 1 else f"{len(parts)} {kind}s: {what} ({', '.join(parts)})"
+        for (kind, what), parts in found.items()
+    ]  # fmt: skip
 
 
 def assume(report: ImportReport, document: Any, where: tuple[str | int, ...], words: str) -> None:

@@ -101,9 +101,7 @@ def machine_from_urdf(
         assume(report, document, where, words)
     legs = legs_of(machine) if free else []
     machine = _starts(machine, document, report, legs)
-    if not machine.drives:
-        drives(machine, document, report)
-        machine = validate(Machine, parse_toml(tomlkit.dumps(document), source), source)
+    machine = drives(machine, document, report, legs)
     kinds_of = {j: takes for j in machine.joints} if takes else found.commanded
     commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
     if legs and not kinds_of:
@@ -112,6 +110,10 @@ def machine_from_urdf(
             j: "position" for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None
         }
         commanded(machine, document, report, of_legs, "so that it stands while it is told to stay where it begins")
+    if free and not kinds_of:
+        # an arm on wheels that nobody drives is to stay where it is
+        look = Look(validate(Machine, parse_toml(tomlkit.dumps(document), source), source), Site())
+        commanded(look.machine, document, report, {j: "position" for limb in look.limbs_aboard for j in limb}, "so that it stays where it is while it travels")  # fmt: skip
     if free:
         _on_the_ground(machine, document, report)
     _set_otherwise(report, document, numbers or {})
@@ -222,7 +224,9 @@ def first_task(look: Look, name: str) -> tomlkit.TOMLDocument:
         draft.observe("attitude", f"[{look.base}.roll, {look.base}.pitch]", "rad", 1.5, "how it leans")
         draft.observe_angle("heading", f"{look.base}.yaw", "where it looks")
         own_motion(draft)
-    draft.joints([joint for joint in moving if not (look.base and joint in look.driven and joint not in look.wheels)])
+    # what a vehicle steers with, tows or carries stands there by its own motion
+    stands = {j for j in (*look.driven, *look.passive) if look.base and j not in look.rolling}
+    draft.joints([joint for joint in moving if joint not in stands])
     draft.actions()
     speeds = [f"{joint}.velocity" for joint in moving]
     groups = [speeds[k : k + 12] for k in range(0, len(speeds), 12)]

@@ -9,7 +9,7 @@ from typing import Any
 
 from plucky_heron.learning.guide import GUIDES
 from plucky_heron.task.problem import Problem
-from plucky_heron.training.measurement import HELD, TIMES, Measurement, measured, memory_of
+from plucky_heron.training.measurement import HELD, TIMES, Measurement, measured, memory_of, redrawn_after
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.units import show
 
@@ -108,6 +108,8 @@ def _horizon(problem: Problem, found: Measurement) -> dict[str, Fitted]:
     else:
         parts = [f"slowest motion {show(found.slowest, 's')}"] if math.isfinite(found.slowest) else []
         parts += [f"{found.solved_by} takes {show(found.solved, 's')}"] if math.isfinite(found.solved) else []
+        anew = redrawn_after(problem)
+        parts += [f"set-points drawn anew after {show(anew, 's')}"] if math.isfinite(anew) else []
         why = f"looks {show(found.horizon, 's')} ahead" + (f" ({', '.join(parts)})" if parts else "")
     return {"discount": Fitted(round(discount, 9), why)}
 

@@ -39,7 +39,7 @@ TIMES = (0.0, 0.12, 0.4)
 """Time constants (s) of the deviations that are tried."""
 OSCILLATES = 0.7
 """Damping below which a pole is an oscillation, counted by its period; above, by its time constant."""
-VERSION = 2
+VERSION = 3
 
 
 @dataclass(frozen=True)
@@ -159,7 +159,8 @@ def horizon_of(problem: Problem, slowest: float, solved: float, only_at_endings:
     """How far ahead values should look (s): three times the slowest motion, or as long as a good driver needs, within reason.
 
     At least 1 s and at most half an episode; a whole episode where nothing is paid before its end. Where nothing slow is
-    known and nobody solves the task, a quarter of an episode.
+    known and nobody solves the task, a quarter of an episode. Where set-points are drawn anew, at most a third of the time until
+    then: what comes later depends on chance more than on what is done now.
     """
     limit = problem.task.timing.steps * problem.sample_time
     if only_at_endings:
@@ -168,7 +169,13 @@ def horizon_of(problem: Problem, slowest: float, solved: float, only_at_endings:
     wanted = max((t for t in known if math.isfinite(t)), default=0.0)
     if not math.isfinite(solved):
         wanted = max(wanted, 0.25 * limit)
-    return max(min(max(wanted, 1.0), 0.5 * limit), 2.0 * problem.sample_time)
+    most = min(0.5 * limit, max(redrawn_after(problem) / 3.0, 1.0))
+    return max(min(max(wanted, 1.0), most), 2.0 * problem.sample_time)
+
+
+def redrawn_after(problem: Problem) -> float:
+    """Seconds after which the first of the set-points is drawn anew; inf where none is."""
+    return min((s.every for s in problem.task.setpoints.values() if s.every > 0.0), default=math.inf)
 
 
 def _slowest(problem: Problem) -> float:

@@ -149,19 +149,23 @@ class Draft:
 
     # --- what most wishes need
 
-    def actions(self, led: bool = False, about: float = 0.0) -> None:
+    def actions(self, led: bool = False, about: float = 0.0, only: Collection[str] | None = None) -> None:
         """One action a drive that can be commanded; of arms position servos are `led`: the policy says how fast their command moves.
 
         A place within 2 % of a joint's way is 2 % of a command's range, too: hard to hit for a policy that says where to go at
         once, easy for one that closes in on it. And drives of arms are often many times as strong as what they carry wants:
         a motion is then a few hundredths of a command's range, which drowns in exploration. Commands are limited to what is needed.
         Servos of hinges are commanded within `about` (rad) to each side of where they start, if that is said: so the middle of all
-        commands is the pose at the start.
+        commands is the pose at the start. Where `only` names joints, drives of others are not commanded; nor are those of arms that a
+        vehicle carries, which hold.
         """
         machine = self.look.machine
         self.task["actions"] = []
+        idle = set(self.look.arms)
+        if only is not None:
+            idle |= set(self.look.driven) - set(only)
         for name, drive in machine.drives.items():
-            if drive.kind in ("brake", "drain"):
+            if drive.kind in ("brake", "drain") or drive.joint in idle:
                 continue
             unit, words = machine.drive_unit(name), name.replace("_", " ")
             if led and drive.kind == "position":

@@ -9,7 +9,7 @@ import functools
 
 import numpy as np
 
-from plucky_heron.dynamics.plant import mass_matrix, static_loads
+from plucky_heron.dynamics.plant import static_loads
 from plucky_heron.dynamics.posing import joint_above, tied
 from plucky_heron.machine.parts import Float, Hull, Tyre, Wing
 from plucky_heron.machine.schema import GROUND, Machine
@@ -23,6 +23,8 @@ SWAY = 0.05
 """Angle (rad) by which something is moved to see whether it hangs."""
 LOADED = 200
 """Poses that are looked at for what drives carry."""
+FOOT = 0.3
+"""Share of the height of the middle of all mass below which a foot is at the start: what is higher is a hand."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -115,10 +117,7 @@ class Look(Poses):
     @functools.cached_property
     def moved(self) -> set[str]:
         """Bodies that a driven joint carries."""
-        found = {self.machine.joints[j].child for j in self.driven}
-        while more := {j.child for j in self.machine.joints.values() if j.parent in found} - found:
-            found |= more
-        return found
+        return {b for j in self.driven for b in self.machine.carried_by(self.machine.joints[j].child)}
 
     @functools.cached_property
     def glides(self) -> bool:
@@ -155,10 +154,12 @@ class Look(Poses):
 
     @functools.cached_property
     def feet(self) -> list[str]:
-        """Outermost bodies of limbs that may stand on the ground."""
+        """Outermost bodies of limbs that are near the ground at the start: it may stand on them."""
         if not self.base or self.site.terrain is None:
             return []
         outer = [b for b in self.machine.bodies if all(j.parent != b for j in self.machine.joints.values())]
+        start = self.model.start[None]
+        low, middle = float(self.lowest(start)[0]), float(self.heights(start)[0])
         return [
             b
             for b in outer
@@ -166,6 +167,7 @@ class Look(Poses):
             and any(s.solid for s in self.machine.bodies[b].shapes)
             and joint_above(self.model, b) in self.driven
             and joint_above(self.model, b) not in self.wheels
+            and float(self.lowest(start, {b})[0]) < low + FOOT * max(middle - low, 0.0) + 1e-6
         ]
 
     @functools.cached_property
@@ -239,7 +241,8 @@ class Look(Poses):
     def limb(self) -> tuple[list[str], str]:
         """The driven joints from the ground (or the body that travels) to the tip, and the tip's body.
 
-        Where the limb branches the way with the most driven hinges is taken; where it branches into single joints (fingers) it ends.
+        Where the limb branches the way with the most driven hinges is taken; where it branches into single joints (fingers) it ends,
+        at a frame without mass if there is one: that for a tool.
         """
         found: list[str] = []
         body = self.base or GROUND
@@ -252,12 +255,28 @@ class Look(Poses):
                     return found, body
                 body = still[-1]  # a frame for a tool stands last and has no mass
                 continue
-            if len(moving) > 1 and found and max(self._driven_from(n) for n, _ in moving) == 1:
-                return found, body
+            if found and self.fingers_on(body):
+                frames = [j.child for _, j in onward if j.kind == "fixed" and not self.machine.bodies[j.child].mass and not self._has_drives(j.child)]  # fmt: skip
+                return found, frames[-1] if frames else body
             name, joint = max(moving, key=lambda pair: self._driven_from(pair[0]))
             if name in self.driven:
                 found.append(name)
             body = joint.child
+
+    @property
+    def fingers(self) -> list[str]:
+        """Bodies of the fingers at the end of its limb."""
+        end = self.limb[1]
+        return self.fingers_on(end) or (self.fingers_on(self.machine.joints[self.machine.joint_above(end)].parent) if end != GROUND else [])  # fmt: skip
+
+    def fingers_on(self, body: str) -> list[str]:
+        """Bodies of the fingers that a body carries: two single joints at least, driven or following one another."""
+        followed = {c.joint: c.follows for c in self.machine.couplings.values()}
+        own = [n for n, j in self.machine.joints.items() if j.parent == body and self._driven_from(n) <= 1]
+        driven = [n for n in own if self._driven_from(n) == 1]
+        others = [n for n, j in self.machine.joints.items() if j.parent == body and self._driven_from(n) > 1]
+        fingers = driven + [n for n in own if followed.get(n) in driven]
+        return [self.machine.joints[n].child for n in fingers] if len(fingers) > 1 and not others else []
 
     def _driven_from(self, joint: str) -> int:
         """Driven joints on the longest way from this one outwards."""
@@ -267,9 +286,23 @@ class Look(Poses):
 
     @functools.cached_property
     def tip(self) -> Array:
-        """The tip in its body's axes (3,): the middle of what lies farthest from the joint; its origin where it has no shape."""
+        """The tip in its body's axes (3,): the middle of what lies farthest from the joint; its origin where it has no shape.
+
+        Of a body with fingers it lies between them.
+        """
         body = self.limb[1]
         corners = self.corners.get(body, np.zeros((0, 3)))
+        if fingers := [f for f in self.fingers_on(body) if self.corners[f].size]:
+            frames = self.frames(self.model.start[None])[0]
+            at = frames[self.model.bodies.index(body)]
+            ends = []
+            for finger in fingers:
+                there = frames[self.model.bodies.index(finger)]
+                points = (there[:3] + self.corners[finger] @ there[3:].reshape(3, 3).T - at[:3]) @ at[3:].reshape(3, 3)
+                away = np.linalg.norm(points, axis=1)
+                ends.append(points[away > 0.95 * away.max()].mean(axis=0))
+            corners = np.array(ends)
+            return np.asarray(np.round(corners.mean(axis=0), 6) + 0.0)
         if not corners.size:
             return np.zeros(3)
         away = np.linalg.norm(corners, axis=1)
@@ -294,8 +327,10 @@ class Look(Poses):
 
     @property
     def quickest(self) -> float:
-        """Time of a motion of the quickest joint that a policy moves by itself; servos see to their own."""
-        times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in self.efforts]
+        """Time of a motion of the quickest joint that a policy moves by itself, fingers apart; servos see to their own."""
+        grips = {j for j in self.driven if self.machine.joints[j].child in self.fingers}
+        pushed = self.efforts - grips if self.efforts - grips else self.efforts
+        times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in pushed]
         return min(times, default=max(self.times, default=1.0))
 
     @functools.cached_property
@@ -303,7 +338,7 @@ class Look(Poses):
         """The same of every driven joint."""
         if not self.driven:
             return []
-        inertia = np.diag(mass_matrix(self.model, self.model.start))
+        inertia = self.inertia(self.model.start[None])[0]
         loads = self.loads(self.model.start[None])[0] if not tied(self.model) else np.zeros(len(self.driven))
         found = []
         for joint, load in zip(self.driven, loads, strict=True):
@@ -331,7 +366,7 @@ class Look(Poses):
             return {}
         positions = self.sampled(self.driven, 1.0, LOADED)
         loads = self.loads(positions).max(axis=0)
-        inertia = np.max([np.diag(mass_matrix(self.model, row)) for row in positions], axis=0)
+        inertia = self.inertia(positions).max(axis=0)
         found = {}
         for joint, load in zip(self.driven, loads, strict=True):
             part, way = self.machine.joints[joint], self.way(joint)
@@ -348,7 +383,7 @@ class Look(Poses):
         )
         tyres = any(isinstance(f, Tyre) for f in self.machine.forces.values())
         finest = 0.002 if touching or tyres else 0.004
-        moved = np.diag(mass_matrix(self.model, self.model.start))
+        moved = self.inertia(self.model.start[None])[0]
         springs = [(str(d.joint), float(d.gain)) for d in self.machine.drives.values() if d.kind == "position"]
         springs += [(n, j.stiffness) for n, j in self.machine.joints.items() if j.stiffness > 0.0]
         for joint, stiffness in springs:
@@ -365,6 +400,29 @@ class Look(Poses):
                 bounds = [float(v) for v in (drive.top_speed, drive.no_load_speed, change) if v]
                 said += [min(bounds)] if bounds else []
         return max(said, default=0.0)
+
+    @functools.cached_property
+    def arms(self) -> list[str]:
+        """Driven joints of limbs that a vehicle does not travel by, where servos hold all of the limb."""
+        servos = {str(d.joint) for d in self.machine.drives.values() if d.kind in ("position", "speed")}
+        return [j for limb in self.limbs_aboard for j in limb if set(limb) <= servos]
+
+    @functools.cached_property
+    def limbs_aboard(self) -> list[list[str]]:
+        """Driven joints of each limb, of two at least, that a vehicle does not travel by: no wheel, thruster, wing or foot is on it."""
+        if not self.rolls:
+            return []
+        acting = {str(getattr(f, "wheel", "") or getattr(f, "body", "")) for f in self.machine.forces.values()}
+        acting |= {str(self.machine.drives[n].body) for n in self.thrusters}
+        acting |= {self.machine.joints[j].child for j in (*self.rolling, *self.spinning)} | set(self.feet)
+        found: list[list[str]] = []
+        for joint in self.machine.joints.values():
+            if joint.letters and joint_above(self.model, joint.parent) == self.base_joint and joint.parent != GROUND:
+                carried = self.machine.carried_by(joint.child)
+                own = [j for j in self.driven if self.machine.joints[j].child in carried]
+                if len(own) > 1 and not carried & acting:
+                    found.append(own)
+        return found
 
     @functools.cached_property
     def steered(self) -> bool:

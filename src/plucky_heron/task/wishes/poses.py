@@ -9,7 +9,7 @@ import numpy as np
 
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.plant import Plant
+from plucky_heron.dynamics.plant import Plant, mass_matrix
 from plucky_heron.dynamics.posing import joint_above
 from plucky_heron.dynamics.scene import build_scene
 from plucky_heron.dynamics.shapes import surface_triangles
@@ -43,7 +43,7 @@ class Poses:
 
     def plant(self, copies: int) -> Plant:
         """Copies at the start, in still air and water."""
-        plant = Plant(self.model, copies, STEP, threads=1, surroundings=self.surroundings)
+        plant = Plant(self.model, copies, STEP, surroundings=self.surroundings)
         plant.fields[:, layout.WATER_LEVEL] = -np.inf if self.site.water_level is None else self.site.water_level
         plant.settle_drives(np.arange(copies))
         return plant
@@ -96,6 +96,19 @@ class Poses:
             body = self.machine.bodies[name]
             total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
         return np.asarray(total / max(self.mass, 1e-12))
+
+    def inertia(self, positions: Array) -> Array:
+        """What each coordinate has to move, with all that follows it, (B, entries): kg m² of hinges, kg of sliders."""
+        machine = self.machine
+        # what holds a coupling together is stiff, and stands in the mass matrix of the step
+        alone = build_model(machine.model_copy(update={"couplings": {}})) if machine.couplings else self.model
+        whole = np.array([mass_matrix(alone, row) for row in positions])
+        found = np.einsum("bii->bi", whole).copy()
+        for coupling in machine.couplings.values():
+            if coupling.kind == "ratio":
+                k, leader = self.index(coupling.joint), self.index(coupling.follows)
+                found[:, leader] += coupling.ratio**2 * whole[:, k, k] + 2.0 * coupling.ratio * whole[:, k, leader]
+        return np.asarray(found)
 
     def free(self, positions: Array) -> Array:
         """Whether poses stand clear of the ground, of what stands on the site, and of themselves, (B,)."""

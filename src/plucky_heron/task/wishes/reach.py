@@ -99,8 +99,11 @@ class Reach(Wish):
                 f"mark {name}", formula, "m", nice(1.6 * region.reach), "where to go, as seen from the first joint"
             )
         draft.joints(joints)
+        others = [j for j in look.driven if j not in joints and look.machine.joints[j].child not in look.fingers]
+        limp = [j for j in others if j in look.efforts]
+        draft.joints(limp, "its drive is not needed; it moves as it is moved")
         hang(draft)
-        draft.actions(led=True)
+        draft.actions(led=True, only=joints)
         draft.lags()
         within = given["within"]
         draft.reward("distance", f"-away / {region.reach:.4g}", 2.0, "a slope everywhere")

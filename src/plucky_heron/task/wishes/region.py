@@ -21,6 +21,8 @@ MARGIN = 0.02
 """Share of the reach by which the rim of what can be reached is kept away from."""
 MOST_ELBOWS = 2
 """Elbows whose side is kept; further ones have room enough by the others."""
+THIN = 0.1
+"""Share of the reach below which a box is tried to be made wider: the cells are too coarse for it."""
 FLAT = 0.02
 """Share of the reach below which a coordinate is taken to be one value."""
 
@@ -152,6 +154,7 @@ def region_of(look: Look) -> Region | None:
 
     margin = np.array([0.0, MARGIN * reach, MARGIN * reach]) if turned else np.full(3, MARGIN * reach)
     low, high = drawn_in(low, high, margin, reached)
+    low, high = widened(low, high, margin, reached, scale * THIN)
     within = ((places >= low - 1e-9) & (places <= high + 1e-9))[:, high > low].all(axis=1)
     there = positions[good][within] if within.any() else positions[good]
     spans = np.quantile(there[:, [look.index(j) for j in joints]], [0.1, 0.9], axis=0).T
@@ -228,11 +231,9 @@ def drawn_in(low: Array, high: Array, margin: Array, reached: Callable[[Array], 
     axes = np.flatnonzero(high > low)
     if not len(axes):
         return low, high
-    grid = np.array(list(itertools.product((0.0, 0.5, 1.0), repeat=len(axes)))).reshape(-1, len(axes))
     for _ in range(40):
         wide = high - low
-        points = np.tile(0.5 * (low + high), (len(grid), 1))
-        points[:, axes] = (low - margin)[axes] + grid * (wide + 2.0 * margin)[axes]
+        grid, points = _looked_at(low, high, margin)
         missed = ~reached(points)
         if not missed.any():
             break
@@ -245,6 +246,32 @@ def drawn_in(low: Array, high: Array, margin: Array, reached: Callable[[Array], 
             low[axis] += 0.1 * wide[axis]
         else:
             high[axis] -= 0.1 * wide[axis]
+    return rounded_in(low, high)
+
+
+def _looked_at(low: Array, high: Array, margin: Array) -> tuple[Array, Array]:
+    """Corners, middles of edges and faces, and the middle of a box widened by `margin`: as shares of it, and as points."""
+    axes = np.flatnonzero(high > low)
+    grid = np.array(list(itertools.product((0.0, 0.5, 1.0), repeat=len(axes)))).reshape(-1, len(axes))
+    points = np.tile(0.5 * (low + high), (len(grid), 1))
+    points[:, axes] = (low - margin)[axes] + grid * (high - low + 2.0 * margin)[axes]
+    return grid, points
+
+
+def widened(
+    low: Array, high: Array, margin: Array, reached: Callable[[Array], Array], thin: Array
+) -> tuple[Array, Array]:
+    """The box with the faces of those coordinates that are narrower than `thin` moved outwards, as long as all of it is reached."""
+    low, high = low.copy(), high.copy()
+    for axis in np.flatnonzero((high > low) & (high - low < thin) & (margin > 0.0)):
+        part = 0.05 * thin[axis]
+        for side in (0, 1):
+            for _ in range(20):
+                tried = (low.copy(), high.copy())
+                tried[side][axis] += part if side else -part
+                if tried[1][axis] - tried[0][axis] > thin[axis] or not reached(_looked_at(*tried, margin)[1]).all():
+                    break
+                low, high = tried
     return rounded_in(low, high)
 
 

@@ -44,9 +44,9 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
 
 
 def heave(draft: Draft) -> None:
-    """What else moves of a vehicle: the joints that are neither wheels nor driven without end."""
+    """What else moves of a vehicle: the joints that are neither wheels nor held by their servos."""
     look = draft.look
-    steered = [j for j in look.driven if j not in look.wheels]
+    steered = [j for j in look.driven if j not in {*look.wheels, *look.arms}]
     draft.joints(steered, "what it steers with")
     draft.joints([j for j in look.passive if j not in look.rolling], "what it tows or carries")
 

@@ -6,10 +6,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from plucky_heron.desktop.bench.workbench import Workbench
-from plucky_heron.desktop.forms.widgets import Card, Choice, QuantityField, Rows, button, label, scrolled
+from plucky_heron.desktop.forms.widgets import Card, Choice, ElidedLabel, QuantityField, Rows, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import FileError, HeronError
 from plucky_heron.machine import editing
@@ -21,6 +22,7 @@ from plucky_heron.task.importing import (  # fmt: skip
     legend_of,
     mesh_shape,
     plain_name,
+    together,
 )
 from plucky_heron.task.machine_import import TAKES, machine_from_urdf, travels
 from plucky_heron.task.project_files import check_name
@@ -29,6 +31,8 @@ from plucky_heron.task.wishes.catalogue import WISHES
 PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
 _UNUSED = "not used"
 _NO_WISH = "to see it and let it go"
+_BESIDE = 3
+"""Numbers of several joints in a row."""
 _SUITS = "what the file says; else legs position, others effort"
 
 
@@ -167,10 +171,13 @@ class ImportSheet(QDialog):
         self.lines.clear()
         self.assumed = {}
         if self.report is not None:
-            for k, assumed in enumerate(self.report.assumed):
-                self.lines.add(label("" if k else "assumed", "soft"), self._assumed_row(assumed))
+            for k, group in enumerate(self.report.groups):
+                row = self._assumed_row(group[0]) if len(group) == 1 else self._assumed_group(group)
+                head = label("" if k else "assumed", "soft")
+                head.setAlignment(Qt.AlignmentFlag.AlignTop)
+                self.lines.add(head, row)
             for title, texts in (
-                ("read", self.report.read), ("converted", self.report.converted), ("left out", self.report.left_out),
+                ("read", self.report.read), ("converted", together(self.report.converted)), ("left out", together(self.report.left_out)),
                 ("written", [*self.report.texts, *self.report.copies]),
             ):  # fmt: skip
                 for k, text in enumerate(texts):
@@ -187,6 +194,27 @@ class ImportSheet(QDialog):
         whole = QWidget()
         row = QHBoxLayout(whole)
         row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self._field(assumed))
+        row.addWidget(label(assumed.words, wrap=True), 1)
+        return whole
+
+    def _assumed_group(self, group: list[Assumed]) -> QWidget:
+        """Numbers of several joints that were assumed for one reason, beside one another."""
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 4)
+        column.setSpacing(2)
+        column.addWidget(label(f"{len(group)} joints, each: {group[0].why}", wrap=True))
+        fields = Rows((0, 1) * _BESIDE, spacing=2)
+        for k in range(0, len(group), _BESIDE):
+            cells: list[QWidget] = []
+            for assumed in group[k : k + _BESIDE]:
+                cells += [self._field(assumed), ElidedLabel(assumed.part, "soft")]
+            fields.add(*cells)
+        column.addWidget(fields)
+        return whole
+
+    def _field(self, assumed: Assumed) -> QLineEdit:
         field = QLineEdit(assumed.value)
         field.setAccessibleName(assumed.key)
         field.setToolTip(f"{assumed.key}: {assumed.words}")
@@ -194,9 +222,7 @@ class ImportSheet(QDialog):
         field.setFixedWidth(120)
         field.editingFinished.connect(lambda: self._typed(assumed, field))
         self.assumed[assumed.key] = field
-        row.addWidget(field)
-        row.addWidget(label(assumed.words, wrap=True), 1)
-        return whole
+        return field
 
     def _typed(self, assumed: Assumed, field: QLineEdit) -> None:
         text = field.text().strip()

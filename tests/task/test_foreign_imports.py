@@ -1,0 +1,267 @@
+"""URDFs as others write them: without limits, with grippers, casters, arms on wheels, legs that spread out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from plucky_heron.files import parse_toml, validate
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.machine.urdf import read_urdf
+from plucky_heron.project import create
+from plucky_heron.simulation.batch import Batch
+from plucky_heron.simulation.drivers import Constant
+from plucky_heron.task.import_legs import legs_of, standing
+from plucky_heron.task.importing import ImportReport
+from plucky_heron.task.machine_import import machine_from_urdf, travels
+from plucky_heron.task.wishes.catalogue import WISHES
+from plucky_heron.task.wishes.draft import Draft
+from plucky_heron.task.wishes.look import Look
+
+
+def body(name: str, mass: float, shape: str = "", at: str = "0 0 0", turn: str = "0 0 0") -> str:
+    """A link; a compact one where it has no shape."""
+    place = f'<origin xyz="{at}" rpy="{turn}"/>'
+    geometry = f"<collision>{place}<geometry>{shape}</geometry></collision>" if shape else ""
+    spin = 0.002 * mass
+    return (
+        f'<link name="{name}"><inertial>{place}<mass value="{mass}"/><inertia ixx="{spin}" iyy="{spin}" izz="{spin}"/></inertial>'
+        f"{geometry}</link>"
+    )
+
+
+def box(x: float, y: float, z: float) -> str:
+    """The shape."""
+    return f'<box size="{x} {y} {z}"/>'
+
+
+def joint(
+    name: str, parent: str, child: str, at: str = "0 0 0", axis: str = "", limit: str = "", more: str = ""
+) -> str:
+    """Fixed without an axis, without end without a limit."""
+    kind = ("revolute" if "lower" in limit else "continuous") if axis else "fixed"
+    kind = "prismatic" if more == "slides" else kind
+    inner = (f'<axis xyz="{axis}"/>' if axis else "") + (f"<limit {limit}/>" if limit else "")
+    return (
+        f'<joint name="{name}" type="{kind}"><parent link="{parent}"/><child link="{child}"/><origin xyz="{at}"/>{inner}'
+        f"{more if more != 'slides' else ''}</joint>"
+    )
+
+
+def limits(low: float, high: float, effort: float = 20.0, speed: float = 3.0) -> str:
+    """Of a joint with stops."""
+    return f'lower="{low}" upper="{high}" effort="{effort}" velocity="{speed}"'
+
+
+WHEEL = '<cylinder radius="0.1" length="0.04"/>'
+LYING = "1.570796 0 0"
+
+
+def wheels(parent: str = "deck", y: float = 0.25) -> list[str]:
+    """Two that turn without end, of which no file says how strong they are."""
+    found = []
+    for side, at in (("left", y), ("right", -y)):
+        found += [
+            body(f"{side}_wheel", 0.5, WHEEL, turn=LYING),
+            joint(f"{side}_turn", parent, f"{side}_wheel", f"0.1 {at} 0", "0 1 0"),
+        ]
+    return found
+
+
+def arm(parent: str, first: str, effort: float = 20.0, joints: int = 3) -> list[str]:
+    """Links of 0.3 m above one another."""
+    found = []
+    for k in range(joints):
+        name = f"{first}{k + 1}"
+        axis, at = ("0 0 1", "0 0 0.1") if k == 0 else ("0 1 0", "0 0 0.3" if k > 1 else "0 0 0.05")
+        found += [body(name, 0.8, box(0.05, 0.05, 0.3 if k else 0.05), f"0 0 {0.15 if k else 0.02}")]
+        found.append(joint(f"{name}_joint", parent, name, at, axis, limits(-1.5, 1.5, effort, 3.0 if effort else 0.0)))
+        parent = name
+    return found
+
+
+def brought(folder: Path, parts: list[str]) -> tuple[ImportReport, Machine]:
+    """A file with those parts, read."""
+    path = folder / "found.urdf"
+    path.write_text(f'<robot name="found">{"".join(parts)}</robot>')
+    report = machine_from_urdf(path)
+    return report, validate(Machine, parse_toml(report.texts["machines/found.toml"], path), path)
+
+
+def wish(machine: Machine, name: str) -> Draft:
+    """A wish on level ground, with what it proposes."""
+    look = Look(machine, validate(Site, {"terrain": {"kind": "flat"}} if machine_travels(machine) else {}, "site"))
+    found = next(w for w in WISHES if w.name == name)
+    assert found.unfit(look) == ""
+    return found.write(look, {q.key: q.value for q in found.questions(look)})
+
+
+def machine_travels(machine: Machine) -> bool:
+    """Whether its root is free."""
+    return any(j.kind == "free" for j in machine.joints.values())
+
+
+def test_wheels_are_driven_though_only_the_arm_above_them_has_limits_and_the_arm_holds(tmp_path: Path) -> None:
+    _, machine = brought(tmp_path, [body("deck", 10.0, box(0.5, 0.4, 0.1)), *wheels(), *arm("deck", "link")])
+    driven = {d.joint: d for d in machine.drives.values()}
+    assert set(driven) == {"left_turn", "right_turn", "link1_joint", "link2_joint", "link3_joint"}
+    mass = sum(b.mass for b in machine.bodies.values())
+    assert driven["left_turn"].limit == pytest.approx(0.3 * mass * 9.81 * 0.1 / 2, rel=0.15)  # a grade of 30 %, rounded
+    assert {driven[f"link{k}_joint"].kind for k in (1, 2, 3)} == {"position"}
+    draft = wish(machine, "reach a place")
+    assert {a["name"] for a in draft.task["actions"]} == {
+        d for d, drive in machine.drives.items() if drive.joint in ("left_turn", "right_turn")
+    }
+    look = Look(machine, validate(Site, {"terrain": {"kind": "flat"}}, "site"))
+    assert "walk forward" not in {w.name for w in WISHES if not w.unfit(look)}  # a hand is no foot
+
+
+def test_what_trails_behind_a_swivel_is_a_caster_and_what_stands_under_it_is_steered(tmp_path: Path) -> None:
+    deck = [body("deck", 10.0, box(0.6, 0.4, 0.1)), *wheels()]
+    swivel = [
+        body("swivel", 0.1),
+        joint("swivels", "deck", "swivel", "-0.25 0 0", "0 0 1"),
+        body("roll", 0.1, WHEEL, turn=LYING),
+    ]
+    _, trails = brought(tmp_path, [*deck, *swivel, joint("rolls", "swivel", "roll", "-0.05 0 -0.02", "0 1 0")])
+    assert {d.joint for d in trails.drives.values()} == {"left_turn", "right_turn"}
+    _, below = brought(tmp_path, [*deck, *swivel, joint("rolls", "swivel", "roll", "0 0 -0.02", "0 1 0")])
+    assert {d.joint for d in below.drives.values()} == {"left_turn", "right_turn", "rolls", "swivels"}
+
+
+def test_wheels_that_are_steered_are_no_legs(tmp_path: Path) -> None:
+    parts = [body("deck", 20.0, box(0.6, 0.6, 0.1))]
+    for k, (x, y) in enumerate(((0.25, 0.25), (-0.25, 0.25), (-0.25, -0.25), (0.25, -0.25))):
+        parts += [body(f"fork{k}", 0.4), joint(f"steer{k}", "deck", f"fork{k}", f"{x} {y} -0.05", "0 0 1")]
+        parts += [
+            body(f"roller{k}", 0.4, WHEEL, turn=LYING),
+            joint(f"roll{k}", f"fork{k}", f"roller{k}", "0 0 -0.1", "0 1 0"),
+        ]
+    _, machine = brought(tmp_path, parts)
+    assert machine_travels(machine) and not legs_of(machine)
+    assert all(np.all(np.ravel(j.start) == 0.0) for j in machine.joints.values() if j.kind == "hinge")
+    assert len(machine.drives) == 8 and {d.kind for d in machine.drives.values()} == {"effort"}
+
+
+def test_an_arm_whose_file_says_no_efforts_carries_itself(tmp_path: Path) -> None:
+    report, machine = brought(tmp_path, [body("foot", 5.0, box(0.2, 0.2, 0.1)), *arm("foot", "link", effort=0.0)])
+    look = Look(machine, Site())
+    # the second joint holds both links level: 0.8 kg at 0.15 m, 0.8 kg at 0.45 m; and twice as much is given, and some to move
+    level = 9.81 * 0.8 * (0.15 + 0.45)
+    limit = next(float(d.limit) for d in machine.drives.values() if d.joint == "link2_joint")
+    assert 2.0 * level * 0.9 < limit < 4.0 * level and not look.weak
+    assert any("no effort limit is given" in a.words for a in report.assumed)
+
+
+def gripper(folder: Path, frame: bool) -> tuple[ImportReport, Machine]:
+    """An arm with two fingers, of which one follows the other."""
+    parts = [body("foot", 5.0, box(0.2, 0.2, 0.1)), *arm("foot", "link")]
+    for name, y, more in (("grip", 0.02, ""), ("grip_too", -0.02, '<mimic joint="grip" multiplier="-1"/>')):
+        low, high = (0.0, 0.03) if y > 0.0 else (-0.03, 0.0)
+        parts.append(body(f"{name}_finger", 0.08, box(0.02, 0.01, 0.07), "0 0 0.035"))
+        slides = joint(name, "link3", f"{name}_finger", f"0 {y} 0.3", "0 1 0", limits(low, high, 20.0, 0.1), "slides")
+        parts.append(slides.replace("</joint>", more + "</joint>"))
+    parts += ['<link name="tool"/>', joint("tool_fixed", "link3", "tool", "0 0 0.35")] if frame else []
+    return brought(folder, parts)
+
+
+@pytest.mark.parametrize("frame", [True, False])
+def test_what_grips_is_not_what_reaches(tmp_path: Path, frame: bool) -> None:
+    _, machine = gripper(tmp_path, frame)
+    look = Look(machine, Site())
+    assert look.limb == (["link1_joint", "link2_joint", "link3_joint"], "tool" if frame else "link3")
+    assert look.tip == pytest.approx([0.0, 0.0, 0.0 if frame else 0.37], abs=0.006)
+    # the second finger, moved by the first through what couples them, is all that this one carries besides itself
+    start = look.model.start[None]
+    assert look.inertia(start)[0][look.index("grip")] == pytest.approx(0.16, rel=1e-6)
+    assert look.seconds < 1.5
+    draft = wish(machine, "reach a place")
+    assert [a["name"] for a in draft.task["actions"]] == ["link1_joint", "link2_joint", "link3_joint"]
+    assert draft.task["timing"]["time_limit"] == "4 s" or float(draft.task["timing"]["time_limit"].split()[0]) < 10.0
+    for action in draft.task["actions"]:
+        low, high = (float(v.split()[0]) for v in action.get("limits", ("-20 N*m", "20 N*m")))
+        assert high > 0.3 and low == -high
+
+
+def test_an_arm_beside_the_one_that_reaches_is_sensed_and_left_alone(tmp_path: Path) -> None:
+    parts = [body("post", 30.0, box(0.3, 0.3, 0.8), "0 0 0.4"), body("chest", 8.0, box(0.2, 0.4, 0.3), "0 0 0.15")]
+    parts.append(joint("waist", "post", "chest", "0 0 0.8", "0 0 1", limits(-1.5, 1.5, 60.0, 2.0)))
+    for side, y in (("left", 0.25), ("right", -0.25)):
+        parts += [
+            body(f"{side}_upper", 1.5, box(0.06, 0.06, 0.3), "0 0 -0.15"),
+            body(f"{side}_fore", 1.0, box(0.05, 0.05, 0.3), "0 0 -0.15"),
+        ]
+        parts.append(
+            joint(f"{side}_shoulder", "chest", f"{side}_upper", f"0 {y} 0.3", "0 1 0", limits(-2.0, 2.0, 40.0))
+        )
+        parts.append(
+            joint(f"{side}_elbow", f"{side}_upper", f"{side}_fore", "0 0 -0.3", "0 1 0", limits(-2.0, 0.0, 20.0))
+        )
+    _, machine = brought(tmp_path, parts)
+    draft = wish(machine, "reach a place")
+    assert {a["name"] for a in draft.task["actions"]} == {"waist", "left_shoulder", "left_elbow"}
+    sensed = " ".join(str(o["formula"]) for o in draft.task["observations"])
+    assert "right_shoulder.velocity" in sensed and "right_elbow.velocity" in sensed
+
+
+def crawler(folder: Path, legs: int, spread: float = 2.0 * np.pi, deep: bool = True) -> Path:
+    """A round trunk with legs that point away from it over an angle, level at the start."""
+    parts = [body("trunk", 2.0, '<cylinder radius="0.12" length="0.06"/>')]
+    lift, knee = limits(-1.4, 1.4 if deep else 0.0, 3.0, 6.0), limits(-0.3, 2.4 if deep else 0.0, 3.0, 6.0)
+    for k in range(legs):
+        angle = spread * k / legs
+        x, y = 0.13 * np.cos(angle), 0.13 * np.sin(angle)
+        hip = joint(f"yaw{k}", "trunk", f"hip{k}", f"{x:.4f} {y:.4f} 0", "0 0 1", limits(-0.7, 0.7, 3.0, 6.0))
+        parts += [body(f"hip{k}", 0.1), hip.replace("/><axis", f' rpy="0 0 {angle:.5f}"/><axis')]
+        parts += [body(f"thigh{k}", 0.1), joint(f"lift{k}", f"hip{k}", f"thigh{k}", "0.05 0 0", "0 1 0", lift)]
+        parts += [
+            body(f"shin{k}", 0.1, box(0.12, 0.02, 0.02), "0.06 0 0"),
+            joint(f"knee{k}", f"thigh{k}", f"shin{k}", "0.08 0 0", "0 1 0", knee),
+        ]
+    path = folder / "crawler.urdf"
+    path.write_text(f'<robot name="crawler">{"".join(parts)}</robot>')
+    return path
+
+
+@pytest.mark.parametrize(
+    ("legs", "spread", "walks"),
+    [(6, 2.0 * np.pi, True), (4, 2.0 * np.pi, True), (3, 2.0 * np.pi, False), (5, 0.5 * np.pi, False)],
+)
+def test_legs_that_spread_out_round_a_trunk_carry_it(tmp_path: Path, legs: int, spread: float, walks: bool) -> None:
+    assert travels(crawler(tmp_path, legs, spread)) is walks
+
+
+def test_legs_that_cannot_come_below_a_trunk_do_not_carry_it(tmp_path: Path) -> None:
+    assert not travels(crawler(tmp_path, 6, deep=False))
+
+
+def test_what_crawls_stands_on_feet_beside_their_hips(tmp_path: Path) -> None:
+    project = create(tmp_path / "new", str(crawler(tmp_path, 6)))
+    problem = project.problem(project.first_task())
+    look = Look(problem.machine, problem.site)
+    stands = standing(read_urdf(tmp_path / "crawler.urdf", free=True).machine, [f"yaw{k}" for k in range(6)])
+    assert {round(v, 2) for n, v in stands.items() if n.startswith("yaw")} == {0.0}
+    assert np.ptp([v for n, v in stands.items() if n.startswith("knee")]) < 0.02  # all alike
+    feet = [look.points(look.model.start[None], f"shin{k}", np.array([0.12, 0.0, 0.0]))[0] for k in range(6)]
+    assert np.ptp([f[2] for f in feet]) < 0.005 and all(0.2 < np.hypot(*f[:2]) < 0.35 for f in feet)
+    assert "walk forward" in {o.name for o in project.wishes("crawler") if not o.unfit}
+    # told to stay where it begins, it stands: its trunk sinks by less than a third
+    rest = np.array([problem.model.start[look.index(str(d.joint))] for d in problem.machine.drives.values()])
+    batch = Batch(problem, 1, 3, "test", threads=1)
+    batch.start(np.arange(1))
+    begun = float(batch.plant.locate()[0, problem.model.bodies.index("trunk"), 2])
+    driver = Constant(problem, rest)
+    for _ in range(100):
+        batch.step(driver.drive(batch, batch.observe()))
+    assert float(batch.plant.locate()[0, problem.model.bodies.index("trunk"), 2]) > 0.67 * begun
+
+
+def test_what_holds_for_many_joints_is_one_line(tmp_path: Path) -> None:
+    report = machine_from_urdf(crawler(tmp_path, 6))
+    assert len(report.assumptions) > 70 and len(report.told) < 12
+    for assumed in report.assumed:  # nothing is lost: each name and its number
+        line = next(t for t in report.told if assumed.why in t)
+        assert assumed.part in line and assumed.value in line

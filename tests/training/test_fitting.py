@@ -258,6 +258,22 @@ def test_set_points_that_are_drawn_again_count_as_what_is_met(tmp_path: Path) ->
         assert [wanted in text for text in warnings(problem, few)] == [True] if wanted else warnings(problem, few) == []
 
 
+@pytest.mark.parametrize(
+    ("every", "horizon"), [("0 s", 2.0 * math.pi), ("3 s", 1.0), ("9 s", 3.0), ("90 s", 2.0 * math.pi)]
+)
+def test_values_look_no_further_than_a_third_of_the_time_of_a_set_point(
+    tmp_path: Path, every: str, horizon: float
+) -> None:
+    """The mass swings 2 pi / 3 s, three times which is looked ahead to where nothing is drawn anew."""
+    task = TASK.format(ending="", push="0") + f'\n[setpoints.mark]\ndraw = {{ uniform = [-1, 1] }}\nevery = "{every}"\n'
+    problem = project(tmp_path, MASS.format(stiffness=18.0, damping=0.4), task, TIMING)
+    found = measure(problem)
+    assert found.horizon == pytest.approx(horizon, rel=0.01)
+    fitted = fitted_settings(problem, Recipe(method="sac"), found)["discount"]
+    assert float(fitted.value) == pytest.approx(1.0 - 0.02 / found.horizon, rel=1e-4)
+    assert ("drawn anew" in fitted.why) is (every != "0 s")
+
+
 def test_a_budget_of_few_episodes_and_rows_is_said(tmp_path: Path) -> None:
     problem = swing(tmp_path)  # 1000 samples an episode
     plenty = with_changes(Recipe(), {"steps": "1000000"})

@@ -286,8 +286,13 @@ class _Reader:
             reduction = actuator.find("mechanicalReduction") if actuator is not None else None
             gear = float(reduction.text or 1.0) if reduction is not None else 1.0
             drives[own] = {"kind": "effort", "joint": own, "limit": effort, "gear": abs(gear) or 1.0}
-            self.assumed.append((("drives", own, "limit"), f"transmission {name}: the effort limit of joint {joint}"))
-            self.falling_effort(drives[own], limit, str(joint), f"transmission {name}")
+            self.assumed.append(
+                (
+                    ("drives", own, "limit"),
+                    f"joint {joint}: gets a drive with its effort limit, as a transmission names it",
+                )
+            )
+            self.falling_effort(drives[own], limit, str(joint), f"joint {joint}")
         return drives
 
     def drives_by_limits(self, joints: dict[str, Element], data: dict[str, Any]) -> dict[str, Any]:

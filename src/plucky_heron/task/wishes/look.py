@@ -269,6 +269,11 @@ class Look(Poses):
         end = self.limb[1]
         return self.fingers_on(end) or (self.fingers_on(self.machine.joints[self.machine.joint_above(end)].parent) if end != GROUND else [])  # fmt: skip
 
+    @property
+    def posed(self) -> list[str]:
+        """Driven joints, but for fingers."""
+        return [j for j in self.driven if self.machine.joints[j].child not in self.fingers] or self.driven
+
     def fingers_on(self, body: str) -> list[str]:
         """Bodies of the fingers that a body carries: two single joints at least, driven or following one another."""
         followed = {c.joint: c.follows for c in self.machine.couplings.values()}
@@ -328,8 +333,7 @@ class Look(Poses):
     @property
     def quickest(self) -> float:
         """Time of a motion of the quickest joint that a policy moves by itself, fingers apart; servos see to their own."""
-        grips = {j for j in self.driven if self.machine.joints[j].child in self.fingers}
-        pushed = self.efforts - grips if self.efforts - grips else self.efforts
+        pushed = self.efforts.intersection(self.posed)
         times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in pushed]
         return min(times, default=max(self.times, default=1.0))
 

@@ -32,12 +32,12 @@ class HoldPose(Wish):
             return f"{look.passive[0]} has no drive"
         if look.weak:
             return f"gravity overcomes {look.weak[0]}"
-        return f"more than {MOST} joints are driven" if len(look.driven) > MOST else ""
+        return f"more than {MOST} joints are driven" if len(look.posed) > MOST else ""
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How exactly, how long."""
-        sliders = all(look.machine.joints[j].unit == "m" for j in look.driven)
-        span = min(look.span(j)[1] - look.span(j)[0] for j in look.driven)
+        sliders = all(look.machine.joints[j].unit == "m" for j in look.posed)
+        span = min(look.span(j)[1] - look.span(j)[0] for j in look.posed)
         near = Question("within", "within", nice(0.03 * span), "m", "3 % of its way", 1e-5, 10.0) if sliders else Question("within", "within", 0.05, "rad", "of each joint; of sliders 3 % of their way", 1e-4, 1.0)  # fmt: skip
         time = look.seconds
         return (
@@ -55,16 +55,17 @@ class HoldPose(Wish):
 def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> Draft:
     """Every driven joint to its set-point, drawn anew each `every` seconds."""
     draft = Draft(look, name)
-    share = clear_share(look, look.driven)
+    joints = look.posed
+    share = clear_share(look, joints)
     apart, inside = [], []
-    for joint in look.driven:
+    for joint in joints:
         part = look.machine.joints[joint]
         low, high = look.span(joint, share, 1.5)
         draft.setpoint(f"goal.{joint}", part.unit, low, high, every)
         error = f"miss.{joint}"
         draft.signal(error, f"goal.{joint} - {joint}.position", part.unit)
         draft.observe(f"{joint.replace('_', ' ')} to go", error, part.unit, nice(1.4 * (high - low)), "where to go")
-        near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in look.driven) else 0.03 * (high - low)  # fmt: skip
+        near = given["within"] if part.unit == "rad" or all(look.machine.joints[j].unit == "m" for j in joints) else 0.03 * (high - low)  # fmt: skip
         draft.observe(
             f"{joint.replace('_', ' ')} close",
             f"clip({error}, -{4.0 * near:.4g}, {4.0 * near:.4g})",
@@ -75,21 +76,21 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
         apart.append((error, 0.5 * (high - low), near))
         inside.append(f"abs({error}) < {near:.4g}")
         draft.start(f"{joint}.position", part.unit, low, high, "any pose clear of the ground" if share < 0.6 else "any pose")  # fmt: skip
-    draft.joints(look.driven)
-    draft.actions(led=True)
+    draft.joints(joints)
+    draft.actions(led=True, only=joints)
     draft.lags()
     count = len(apart)
     far = " + ".join(f"abs({e}) / {s:.4g}" for e, s, _ in apart)
     close = " + ".join(f"near({e}, {2.0 * n:.3g})" for e, _, n in apart)
     draft.reward("distance", f"-({far}) / {count}", 1.0, "a slope everywhere")
     draft.reward("close", f"({close}) / {count}", 1.0, "worth the last part")
-    draft.clear_of_stops(look.driven)
+    draft.clear_of_stops(joints)
     draft.costs(0.02)
     draft.measure("in the pose", " and ".join(inside), given["hold"], "apart from the reward")
     if any(action.get("kind") == "increment" for action in draft.task["actions"]):
-        draft.lead(look.driven, given["rate"])
+        draft.lead(joints, given["rate"])
     else:
-        draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in look.driven}}
+        draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in joints}}
     vary_mass(draft, look.limb[1], given["variation"])
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
     return draft

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from plucky_heron.errors import FileError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
@@ -265,3 +266,80 @@ def test_what_holds_for_many_joints_is_one_line(tmp_path: Path) -> None:
     for assumed in report.assumed:  # nothing is lost: each name and its number
         line = next(t for t in report.told if assumed.why in t)
         assert assumed.part in line and assumed.value in line
+
+
+BARE = '<link name="{0}"><collision><origin xyz="0 0 0.15"/><geometry><box size="0.1 0.1 0.3"/></geometry></collision>{1}</link>'
+SWINGS = '<joint name="j" type="revolute"><parent link="a"/><child link="b"/><origin xyz="0 0 0.3"/><axis xyz="0 1 0"/><limit lower="-1" upper="1" effort="9" velocity="2"/></joint>'
+
+
+def test_what_has_no_mass_gets_that_of_its_shapes_and_can_be_told_another(tmp_path: Path) -> None:
+    report, machine = brought(tmp_path, [BARE.format("a", ""), BARE.format("b", ""), SWINGS])
+    b = machine.bodies["b"]
+    assert b.mass == pytest.approx(0.003 * 500.0) and b.centre == pytest.approx((0.0, 0.0, 0.15))
+    assert b.inertia[:3] == pytest.approx([1.5 * 0.1 / 12, 1.5 * 0.1 / 12, 1.5 * 0.02 / 12])
+    assert machine.joints["j"].kind == "hinge" and "2 bodies, 3 kg" in report.read[0]
+    heavier = machine_from_urdf(tmp_path / "found.urdf", numbers={"bodies.b.mass": "6 kg"})
+    b = validate(Machine, parse_toml(heavier.texts["machines/found.toml"], "found"), "found").bodies["b"]
+    assert b.mass == 6.0 and b.inertia[2] == pytest.approx(6.0 * 0.02 / 12)
+    for wrong in ("0 kg", "two", "3 m"):
+        with pytest.raises(FileError, match=r"bodies\.b\.mass"):
+            machine_from_urdf(tmp_path / "found.urdf", numbers={"bodies.b.mass": wrong})
+
+
+def test_only_what_moves_is_weighed_where_other_links_have_masses(tmp_path: Path) -> None:
+    weight = '<inertial><origin xyz="0 0 0.1"/><mass value="4"/></inertial>'
+    lens = BARE.format("lens", "") + joint("holds", "a", "lens", "0.1 0 0")
+    _, machine = brought(tmp_path, [BARE.format("a", weight), BARE.format("b", ""), SWINGS, lens])
+    assert [machine.bodies[n].mass for n in ("a", "b", "lens")] == pytest.approx([4.0, 1.5, 0.0])
+    # a mass without an inertia gets that of its shapes, about the centre that is given
+    assert machine.bodies["a"].inertia[:3] == pytest.approx([4.0 * 0.1 / 12, 4.0 * 0.1 / 12, 4.0 * 0.02 / 12])
+    assert machine.bodies["a"].centre == (0.0, 0.0, 0.1)
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('<robot name="m" xmlns:xacro="http://example.org/xacro"><xacro:property name="p" value="1"/></robot>', "property: is a macro; expand"),
+        (f'<robot name="m">{BARE.format("${side}_a", "")}</robot>', "link: is a macro; expand"),
+        (f'<robot name="m">{"".join(f"<link name={chr(34)}l{k}{chr(34)}/>" for k in range(301))}{"".join(joint(f"j{k}", f"l{k}", f"l{k + 1}") for k in range(300))}</robot>', "bodies"),
+        (f'<robot name="m"><link name="a"/><link name="b"/>{SWINGS}</robot>', "b has no mass and is welded"),
+        (f'<robot name="m">{BARE.format("a", "")}{BARE.format("b", "")}{SWINGS.replace("-1", "minus")}</robot>', "wanted a number"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_read_is_told_in_one_line(tmp_path: Path, text: str, told: str) -> None:
+    path = tmp_path / "found.urdf"
+    path.write_text(text)
+    with pytest.raises(FileError, match=told) as caught:
+        machine_from_urdf(path)
+    assert "\n" not in str(caught.value)
+
+
+def test_joints_that_follow_one_another_in_a_ring_are_told(tmp_path: Path) -> None:
+    other = SWINGS.replace('"j"', '"k"').replace('"b"', '"c"').replace('"a"', '"b"')
+    follows = [swing.replace("</joint>", f'<mimic joint="{j}"/></joint>') for swing, j in ((SWINGS, "k"), (other, "j"))]
+    with pytest.raises(FileError, match=r"couplings\.j\.follows: j follows itself by k"):
+        brought(tmp_path, [BARE.format("a", ""), BARE.format("b", ""), BARE.format("c", ""), *follows])
+
+
+def test_meshes_of_the_package_that_a_file_stands_in_are_read(tmp_path: Path) -> None:
+    package = tmp_path / "porter_description"
+    (package / "meshes").mkdir(parents=True)
+    (package / "urdf").mkdir()
+    corners = [f"v {x} {y} {z}" for x in (0, 0.1) for y in (0, 0.1) for z in (0, 0.3)]
+    (package / "meshes" / "bar.obj").write_text("\n".join([*corners, "f 1 2 3", "f 4 5 6", "f 7 8 1"]) + "\n")
+    (tmp_path / "secret.obj").write_text("v 0 0 0\n")
+
+    def shapes(name: str) -> int:
+        mesh = f'<collision><geometry><mesh filename="{name}"/></geometry></collision>'
+        path = package / "urdf" / "found.urdf"
+        path.write_text(
+            f'<robot name="m">{BARE.format("a", "")}<link name="b">{mesh}<inertial><mass value="1"/></inertial></link>{SWINGS}</robot>'
+        )
+        report = machine_from_urdf(path)
+        found = validate(Machine, parse_toml(report.texts["machines/found.toml"], path), path)
+        return len(found.bodies["b"].shapes)
+
+    assert shapes("package://porter_description/meshes/bar.obj") == 1
+    assert shapes("package://another/meshes/bar.obj") == 0
+    with pytest.raises(FileError, match="leads out"):
+        shapes("package://porter_description/../secret.obj")

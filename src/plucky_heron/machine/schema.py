@@ -79,7 +79,7 @@ class Machine(Settings):
     format: int = FORMAT
     name: str = ""
     notes: str = ""
-    bodies: dict[Name, Body] = Field(min_length=1)
+    bodies: dict[Name, Body] = Field(min_length=1, max_length=300)
     joints: dict[Name, Joint] = Field(min_length=1)
     drives: dict[Name, Drive] = Field(default_factory=dict)
     forces: dict[Name, PartForce] = Field(default_factory=dict)
@@ -131,6 +131,14 @@ class Machine(Settings):
                     raise ValueError(f"couplings.{name}.{key} names no hinge or slider: {getattr(coupling, key)!r}")
             if coupling.joint == coupling.follows:
                 raise ValueError(f"couplings.{name}: {coupling.joint} cannot follow itself")
+            leaders, at = [coupling.joint], coupling.follows
+            while at in (follows := {c.joint: c.follows for c in self.couplings.values()}) and at not in leaders:
+                leaders.append(at)
+                at = follows[at]
+            if at in leaders:
+                raise ValueError(
+                    f"couplings.{name}.follows: {coupling.joint} follows itself by {', '.join(leaders[1:])}"
+                )
             try:
                 parse(coupling.offset, self.joints[coupling.joint].unit)
             except UnitError as error:

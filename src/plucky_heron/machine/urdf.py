@@ -45,10 +45,14 @@ class UrdfReport:
     """Numbers of the machine that one may want to set otherwise: where each stands, and why it is as it is."""
     commanded: dict[str, str] = field(default_factory=dict)
     """What the file says that joints are commanded by: effort, speed or position."""
+    unweighed: list[str] = field(default_factory=list)
+    """Bodies that move, have shapes and no mass: each stands for 1 kg until it is weighed."""
 
 
-def read_urdf(path: Path, free: bool = False) -> UrdfReport:
+def read_urdf(path: Path, free: bool = False, weigh: bool = False) -> UrdfReport:
     """Read a URDF file; the root link stands on the ground at the origin, or moves freely from there (`free`).
+
+    What has no mass is welded to what carries it; but with `weigh`, what has shapes moves and is to be weighed.
 
     Raises
     ------
@@ -58,11 +62,16 @@ def read_urdf(path: Path, free: bool = False) -> UrdfReport:
     root = read_xml(path)
     if root.tag != "robot":
         raise FileError(path, "", None, "the outermost element must be <robot>")
-    return _Reader(path, root, free).read()
+    for element in root.iter():
+        if "xacro" in element.tag or any("${" in value or "$(" in value for value in element.attrib.values()):
+            raise FileError(
+                path, element.tag.rpartition("}")[2], None, "is a macro; expand the file into a plain URDF first"
+            )
+    return _Reader(path, root, free, weigh).read()
 
 
 class _Reader:
-    def __init__(self, path: Path, root: Element, free: bool) -> None:
+    def __init__(self, path: Path, root: Element, free: bool, weigh: bool) -> None:
         self.path, self.root, self.free = path, root, free
         self.notes: list[str] = []
         self.assumed: list[tuple[tuple[str, ...], str]] = []
@@ -70,6 +79,8 @@ class _Reader:
         if self.untouchable:
             self.notes.append("no link has collision geometry: its visual geometry touches the ground")
         self.names: dict[str, str] = {}
+        self.weigh, self.unweighed = weigh, list[str]()
+        self.massless = root.find("link/inertial/mass") is None
 
     def read(self) -> UrdfReport:
         links = self.named("link")
@@ -114,7 +125,9 @@ class _Reader:
         for name, joint in data["joints"].items():
             if joint["kind"] in ("hinge", "slider") and "damping" not in joint:
                 self.assumed.append((("joints", name, "damping"), f"joint {name}: no damping is given"))
-        return UrdfReport(validate(Machine, data, self.path), self.notes, self.assumed, self.commanded(joints))
+        return UrdfReport(
+            validate(Machine, data, self.path), self.notes, self.assumed, self.commanded(joints), self.unweighed
+        )
 
     def commanded(self, joints: dict[str, Element]) -> dict[str, str]:
         """The first interface that the file names for each joint, of a transmission or of a controller."""
@@ -158,12 +171,13 @@ class _Reader:
         text = element.get(key) if element is not None else None
         if text is None:
             return default
+        wanted = "a number" if len(default) == 1 else f"{len(default)} numbers"
         try:
             values = tuple(float(part) for part in text.split())
         except ValueError as error:
-            raise FileError(self.path, f"{where}.{key}", text, f"wanted {len(default)} numbers") from error
+            raise FileError(self.path, f"{where}.{key}", text, f"wanted {wanted}") from error
         if len(values) != len(default) or not all(math.isfinite(v) for v in values):
-            raise FileError(self.path, f"{where}.{key}", text, f"wanted {len(default)} finite numbers")
+            raise FileError(self.path, f"{where}.{key}", text, f"wanted {wanted.replace('number', 'finite number')}")
         return values
 
     def number(self, element: Element, key: str, where: str, default: float | None) -> float:
@@ -175,7 +189,10 @@ class _Reader:
         self.report(element, f"link {name}", ("inertial", "visual", "collision"))
         body: dict[str, Any] = {"mass": 0.0, "shapes": self.shapes(element, f"link {name}")}
         inertial = element.find("inertial")
-        if inertial is None:
+        if inertial is None or (self.weigh and self.massless):
+            if self.weigh and self.massless and body["shapes"]:
+                self.unweighed.append(self.plain(name))
+                body["mass"] = 1.0
             return body
         where = f"link {name}.inertial"
         mass, inertia = inertial.find("mass"), inertial.find("inertia")
@@ -231,14 +248,20 @@ class _Reader:
         """The convex hull of a mesh file beside the URDF; one that cannot be had is left out, one outside is refused."""
         from plucky_heron.machine.meshes import hull_points, project_of
 
-        name = shape.get("filename") or ""
+        name, source = shape.get("filename") or "", self.path
+        package, _, rest = name.removeprefix("package://").partition("/")
+        root = next((f for f in self.path.resolve().parents if f.name == package), None)
+        if name.startswith("package://") and root is not None:
+            name, source = rest, root / self.path.name  # the file stands in that package
         if "://" in name or Path(name).is_absolute():
-            self.notes.append(f"{where}: mesh {name!r} is left out: only relative paths are read")
+            self.notes.append(
+                f"{where}: mesh {name!r} is left out: only relative paths are read, and those of the package it stands in"
+            )
             return None
-        inside(project_of(self.path), self.path.resolve().parent / name)
+        inside(project_of(source), source.resolve().parent / name)
         x, y, z = self.numbers(shape, "scale", f"{where}.mesh", (1.0, 1.0, 1.0))
         try:
-            points = hull_points(self.path, name, (x, y, z))
+            points = hull_points(source, name, (x, y, z))
         except FileError as error:
             self.notes.append(f"{where}: mesh is left out: {error}")
             return None
@@ -366,10 +389,18 @@ class _Reader:
             outward.setdefault(joint["parent"], []).append(joint["child"])
 
         def carried(body: str) -> float:
-            return float(data["bodies"][body]["mass"]) + sum(carried(child) for child in outward.get(body, []))
+            total, waiting = 0.0, [body]
+            while waiting:
+                at = waiting.pop()
+                total += float(data["bodies"][at]["mass"])
+                waiting += outward.get(at, [])
+            return total
 
         for name, joint in data["joints"].items():
             body = data["bodies"][joint["child"]]
+            if self.weigh and joint["kind"] != "fixed" and carried(joint["child"]) == 0.0 and body["shapes"]:
+                self.unweighed.append(joint["child"])
+                body["mass"] = 1.0
             if joint["kind"] != "fixed" and carried(joint["child"]) == 0.0:
                 self.notes.append(f"joint {name}: {joint['child']} has no mass and is welded to {joint['parent']}")
                 joint["kind"] = "fixed"

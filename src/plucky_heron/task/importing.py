@@ -55,6 +55,12 @@ class Assumed:
         return str(self.where[1])
 
     @property
+    def kind(self) -> str:
+        """What kind of part it is assumed of."""
+        found = _OF_PART.match(self.words)
+        return found[1] if found else "part"
+
+    @property
     def why(self) -> str:
         """The words without the part."""
         found = _OF_PART.match(self.words)
@@ -102,7 +108,7 @@ class ImportReport:
                 values.setdefault(a.value, []).append(a.part)
             key = ".".join([str(first.where[0]), "NAME", *map(str, first.where[2:])])
             numbers = "; ".join(f"{value} ({', '.join(parts)})" for value, parts in values.items())
-            lines.append(f"{len(group)} joints, each: {first.why}: {key} = {numbers}")
+            lines.append(f"{len(group)} {first.kind}s, each: {first.why}: {key} = {numbers}")
         return [*lines, *together(self.converted)]
 
     def keep(self, folder: Path) -> None:

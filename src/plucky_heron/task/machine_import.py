@@ -15,7 +15,8 @@ from xml.etree.ElementTree import Element
 import numpy as np
 import tomlkit
 
-from plucky_heron.errors import FileError
+from plucky_heron.dynamics.mass import solid
+from plucky_heron.errors import FileError, UnitError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
 from plucky_heron.machine.schema import Machine
@@ -31,10 +32,12 @@ from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import own_motion
 from plucky_heron.task.wishes.writing import written_on
-from plucky_heron.units import plain_number
+from plucky_heron.units import parse, plain_number
 from plucky_heron.upgrading import FORMAT
 
 LEVEL_GROUND = '[terrain]\nkind = "flat"\n'
+DENSITY = 500.0
+"""Of links whose file says no masses (kg/m**3): a machine is about half air."""
 ORDER = ("drives", "joints", "bodies")
 """In which assumptions are told: first what a machine can do."""
 TAKES = ("effort", "speed", "position")
@@ -74,17 +77,9 @@ def machine_from_urdf(
     """
     if free is None:
         free = travels(source)
-    found = read_urdf(source, free)
+    found = read_urdf(source, free, weigh=True)
     machine, name = found.machine, name or plain_name(source)
     report = ImportReport(name, task=name)
-    shapes = [shape for body in machine.bodies.values() for shape in body.shapes]
-    kinds = Counter(joint.kind for joint in machine.joints.values())
-    report.read = [
-        f"{len(machine.bodies)} bodies, {sum(b.mass for b in machine.bodies.values()):.4g} kg",
-        ", ".join(f"{count} {kind}" for kind, count in kinds.items()) + " joints",
-        f"{len(shapes)} shapes, {sum(s.kind == 'hull' for s in shapes)} of them convex hulls of meshes",
-        f"{len(machine.drives)} drives, {len(machine.couplings)} couplings",
-    ]
     for note in found.notes:
         (report.left_out if re.search(r"left out|ignored|not ", note) else report.converted).append(note)
     report.converted.append(
@@ -93,27 +88,30 @@ def machine_from_urdf(
         else "its first link is fixed to the ground at the origin"
     )
     if not any(joint.kind in ("hinge", "slider") for joint in machine.joints.values()):
+        welded = "".join(f"; {note}" for note in found.notes if "is welded" in note)
         raise FileError(
-            source, "joint", None, "has no hinge or slider; a machine of ours needs one that a drive can move"
+            source, "joint", None, f"has no hinge or slider; a machine of ours needs one that a drive can move{welded}"
         )
     document = as_document(machine, f"Imported from {source.name}.")
     for where, words in found.assumed:
         assume(report, document, where, words)
+    machine = _weighed(machine, document, report, found.unweighed, numbers or {})
+    shapes = [shape for body in machine.bodies.values() for shape in body.shapes]
+    kinds = Counter(joint.kind for joint in machine.joints.values())
+    report.read = [
+        f"{len(machine.bodies)} bodies, {sum(b.mass for b in machine.bodies.values()):.4g} kg",
+        ", ".join(f"{count} {kind}" for kind, count in kinds.items()) + " joints",
+        f"{len(shapes)} shapes, {sum(s.kind == 'hull' for s in shapes)} of them convex hulls of meshes",
+        f"{len(machine.drives)} drives, {len(machine.couplings)} couplings",
+    ]
     legs = legs_of(machine) if free else []
     machine = _starts(machine, document, report, legs)
     machine = drives(machine, document, report, legs)
-    kinds_of = {j: takes for j in machine.joints} if takes else found.commanded
-    commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
-    if legs and not kinds_of:
-        # a wheel under a leg turns without end, and is pushed
-        of_legs = {
-            j: "position" for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None
-        }
-        commanded(machine, document, report, of_legs, "so that it stands while it is told to stay where it begins")
-    if free and not kinds_of:
-        # an arm on wheels that nobody drives is to stay where it is
-        look = Look(validate(Machine, parse_toml(tomlkit.dumps(document), source), source), Site())
-        commanded(look.machine, document, report, {j: "position" for limb in look.limbs_aboard for j in limb}, "so that it stays where it is while it travels")  # fmt: skip
+    if takes or found.commanded:
+        kinds_of = dict.fromkeys(machine.joints, takes) if takes else found.commanded
+        commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
+    elif free:
+        _held(machine, document, report, legs)
     if free:
         _on_the_ground(machine, document, report)
     _set_otherwise(report, document, numbers or {})
@@ -135,6 +133,47 @@ def machine_from_urdf(
     return report
 
 
+def _weighed(
+    machine: Machine,
+    document: tomlkit.TOMLDocument,
+    report: ImportReport,
+    unweighed: list[str],
+    numbers: Mapping[str, str],
+) -> Machine:
+    """The machine with masses of its shapes where its file says none, and with inertia of its shapes where that is left out."""
+    bodies: Any = document["bodies"]
+    lacking = [
+        n for n, b in machine.bodies.items() if b.mass > 0.0 and not any(b.inertia) and b.shapes and n not in unweighed
+    ]
+    for name in (*unweighed, *lacking):
+        body = machine.bodies[name]
+        stated = _mass_of(numbers, name) if name in unweighed else body.mass
+        mass, centre, inertia = solid(body.shapes, mass=stated, density=DENSITY if stated is None else None)
+        bodies[name]["inertia"] = editing.inline([f"{v:.6g} kg*m**2" for v in inertia])
+        if name in unweighed:
+            bodies[name]["mass"] = f"{mass:.4g} kg"
+            bodies[name]["centre"] = editing.inline([f"{v:.6g} m" for v in centre])
+            words = f"link {name}: no mass is given; it gets that of its shapes at {DENSITY:g} kg/m**3"
+            assume(report, document, ("bodies", name, "mass"), words)
+        else:
+            report.converted.append(f"link {name}: no inertia is given; it gets that of its shapes")
+    return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if unweighed or lacking else machine
+
+
+def _mass_of(numbers: Mapping[str, str], body: str) -> float | None:
+    """What was said to be a body's mass, kg."""
+    key = f"bodies.{body}.mass"
+    if key not in numbers:
+        return None
+    try:
+        mass = parse(numbers[key], "kg")
+    except UnitError as error:
+        raise FileError("--set", key, numbers[key], str(error)) from error
+    if not mass > 0.0:
+        raise FileError("--set", key, numbers[key], "a link with shapes has a mass above zero")
+    return mass
+
+
 def travels(source: Path) -> bool:
     """Whether a URDF looks like something that drives or walks.
 
@@ -148,7 +187,10 @@ def travels(source: Path) -> bool:
     }  # fmt: skip
     parents = {part.get("link") for part in root.findall("joint/parent")}
     wheels = [j for j in root.findall("joint") if j.get("type") == "continuous" and _child(j) in round_links - parents]
-    return len(wheels) >= 2 or len(legs_of(read_urdf(source, free=True).machine)) >= 2
+    if len(wheels) >= 2:
+        return True
+    machine = read_urdf(source, free=True, weigh=True).machine
+    return bool(machine.coordinates()) and len(legs_of(machine)) >= 2
 
 
 def _child(joint: Element) -> str | None:
@@ -170,6 +212,17 @@ def _starts(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepo
         joints[name]["start"] = f"{value:.4g} {machine.joints[name].unit}"
         assume(report, document, ("joints", name, "start"), f"joint {name}: where it begins, {why}")
     return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if begin else machine
+
+
+def _held(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, legs: list[str]) -> None:
+    """Let drives of legs, and of arms on wheels, take positions: what nobody moves stays where it is."""
+    # a wheel under a leg turns without end, and is pushed
+    of_legs = [j for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None]
+    stands = "so that it stands while it is told to stay where it begins"
+    commanded(machine, document, report, dict.fromkeys(of_legs, "position"), stands)
+    of_arms = [j for limb in Look(machine, Site()).limbs_aboard for j in limb]
+    stays = "so that it stays where it is while it travels"
+    commanded(machine, document, report, dict.fromkeys(of_arms, "position"), stays)
 
 
 def _on_the_ground(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport) -> None:

@@ -110,9 +110,9 @@ class Look(Poses):
 
     def _has_drives(self, body: str) -> bool:
         """Whether a drive moves a body, or something that hangs on it."""
-        thrust = any(d.kind == "thrust" and d.body == body for d in self.machine.drives.values())
-        limbs = [(n, j.child) for n, j in self.machine.joints.items() if j.parent == body]
-        return thrust or any(n in self.driven or self._has_drives(child) for n, child in limbs)
+        carried = self.machine.carried_by(body)
+        thrust = any(d.kind == "thrust" and d.body in carried for d in self.machine.drives.values())
+        return thrust or any(self.machine.joints[n].parent in carried for n in self.driven)
 
     @functools.cached_property
     def moved(self) -> set[str]:

@@ -204,7 +204,7 @@ class ImportSheet(QDialog):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 4)
         column.setSpacing(2)
-        column.addWidget(label(f"{len(group)} joints, each: {group[0].why}", wrap=True))
+        column.addWidget(label(f"{len(group)} {group[0].kind}s, each: {group[0].why}", wrap=True))
         fields = Rows((0, 1) * _BESIDE, spacing=2)
         for k in range(0, len(group), _BESIDE):
             cells: list[QWidget] = []

@@ -133,6 +133,22 @@ def test_what_trails_behind_a_swivel_is_a_caster_and_what_stands_under_it_is_ste
     assert {d.joint for d in below.drives.values()} == {"left_turn", "right_turn", "rolls", "swivels"}
 
 
+def test_what_steers_between_stops_takes_positions_and_stays_a_command(tmp_path: Path) -> None:
+    steers = joint("steers", "deck", "stub", "-0.25 0 0", "0 0 1", limits(-0.7, 0.7, 20.0))
+    parts = [
+        body("deck", 10.0, box(0.6, 0.4, 0.1)),
+        *wheels(),
+        body("stub", 0.2),
+        steers,
+        body("roll", 0.3, WHEEL, turn=LYING),
+    ]
+    report, machine = brought(tmp_path, [*parts, joint("rolls", "stub", "roll", "0 0 -0.02", "0 1 0")])
+    assert {d.joint: d.kind for d in machine.drives.values()}["steers"] == "position"
+    assert any("steers as it is told" in a.words for a in report.assumed)
+    names = {n for n, d in machine.drives.items() if d.kind in ("effort", "position")}
+    assert {a["name"] for a in wish(machine, "reach a place").task["actions"]} == names
+
+
 def test_wheels_that_are_steered_are_no_legs(tmp_path: Path) -> None:
     parts = [body("deck", 20.0, box(0.6, 0.6, 0.1))]
     for k, (x, y) in enumerate(((0.25, 0.25), (-0.25, 0.25), (-0.25, -0.25), (0.25, -0.25))):

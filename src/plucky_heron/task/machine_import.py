@@ -16,6 +16,7 @@ import numpy as np
 import tomlkit
 
 from plucky_heron.dynamics.mass import solid
+from plucky_heron.dynamics.posing import joint_above
 from plucky_heron.errors import FileError, UnitError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
@@ -215,12 +216,16 @@ def _starts(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepo
 
 
 def _held(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, legs: list[str]) -> None:
-    """Let drives of legs, and of arms on wheels, take positions: what nobody moves stays where it is."""
+    """Let drives of legs, of what steers and of arms on wheels take positions: what nobody moves stays where it is."""
     # a wheel under a leg turns without end, and is pushed
     of_legs = [j for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None]
     stands = "so that it stands while it is told to stay where it begins"
     commanded(machine, document, report, dict.fromkeys(of_legs, "position"), stands)
-    of_arms = [j for limb in Look(machine, Site()).limbs_aboard for j in limb]
+    look = Look(machine, Site())
+    carrying = {joint_above(look.model, machine.joints[wheel].parent) for wheel in look.wheels}
+    steering = [j for j in look.driven if j in carrying and machine.joints[j].limits is not None and j not in of_legs]
+    commanded(machine, document, report, dict.fromkeys(steering, "position"), "so that it steers as it is told")
+    of_arms = [j for limb in look.limbs_aboard for j in limb]
     stays = "so that it stays where it is while it travels"
     commanded(machine, document, report, dict.fromkeys(of_arms, "position"), stays)
 

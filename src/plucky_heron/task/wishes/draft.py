@@ -15,8 +15,6 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.units import parse, show
 from plucky_heron.upgrading import FORMAT
 
-SPARE = 0.7
-"""Share of a drive's limit below which commands are limited to what is needed."""
 ROUNDED = 2e-5
 """By how much (rad) an angle as it is written may be off."""
 LONGEST_FORMULA = 950
@@ -193,9 +191,8 @@ class Draft:
     def _enough(self, drive: str) -> float:
         """Effort of a drive that its joint needs; all of it where that is hardly less."""
         whole = self.look.machine.command_limit(drive)
-        joint = str(self.look.machine.drives[drive].joint)
-        share = self.look.needs.get(joint, np.inf) / self.look.limit(joint)
-        return nice(share * whole) if share < SPARE else whole
+        share = self.look.enough(str(self.look.machine.drives[drive].joint))
+        return nice(share * whole) if share < 1.0 else whole
 
     def lead(self, joints: list[str], rate: float) -> None:
         """A rule to compare with, where every drive is a servo that is led: each towards what it has missed."""

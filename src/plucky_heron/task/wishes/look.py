@@ -25,6 +25,10 @@ LOADED = 200
 """Poses that are looked at for what drives carry."""
 FOOT = 0.3
 """Share of the height of the middle of all mass below which a foot is at the start: what is higher is a hand."""
+SPARE = 0.7
+"""Share of a drive's limit below which commands are limited to what is needed."""
+EASED = 0.45
+"""Time of a motion with limited effort, as a share of that of the slowest joint: gravity may help it."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -263,6 +267,20 @@ class Look(Poses):
                 found.append(name)
             body = joint.child
 
+    @functools.cached_property
+    def reaching(self) -> list[str]:
+        """The limb's joints that move its tip: a wrist about an axis through the tip does not."""
+        joints, body = self.limb
+        found, positions = [], self.sampled(joints, 1.0, 50)
+        before = self.points(positions, body, self.tip)
+        for joint in joints:
+            turned = positions.copy()
+            turned[:, self.index(joint)] += 0.1
+            moved = np.linalg.norm(self.points(turned, body, self.tip) - before, axis=1).max()
+            if moved > 1e-3 * max(float(np.ptp(before, axis=0).max()), 1e-9):
+                found.append(joint)
+        return found
+
     @property
     def fingers(self) -> list[str]:
         """Bodies of the fingers at the end of its limb."""
@@ -311,10 +329,11 @@ class Look(Poses):
         if not corners.size:
             return np.zeros(3)
         away = np.linalg.norm(corners, axis=1)
-        # of a slim body the end face: what lies within a part of its breadth of the farthest point
-        direction = corners[np.argmax(away)] / max(away.max(), 1e-12)
         middle = corners.mean(axis=0)
-        along = middle / np.linalg.norm(middle) if np.linalg.norm(middle) > 0.1 * away.max() else direction
+        if np.linalg.norm(middle) <= 0.1 * away.max():
+            return np.zeros(3)  # it lies about its joint: a flange has no end
+        # of a slim body the end face: what lies within a part of its breadth of the farthest point
+        along = middle / np.linalg.norm(middle)
         ahead = corners @ along
         return np.asarray(np.round(corners[ahead > ahead.max() - 1e-6 - 0.02 * away.max()].mean(axis=0), 6) + 0.0)
 
@@ -330,12 +349,18 @@ class Look(Poses):
         """Joints that drives push, with no servo to see to where they go."""
         return {str(d.joint) for d in self.machine.drives.values() if d.kind == "effort"}
 
-    @property
-    def quickest(self) -> float:
-        """Time of a motion of the quickest joint that a policy moves by itself, fingers apart; servos see to their own."""
-        pushed = self.efforts.intersection(self.posed)
-        times = [time for joint, time in zip(self.driven, self.times, strict=True) if joint in pushed]
-        return min(times, default=max(self.times, default=1.0))
+    def quickest(self, joints: list[str]) -> float:
+        """Time of a motion of the quickest of some joints that a policy moves by itself; servos see to their own."""
+        times = []
+        for joint in self.efforts.intersection(joints):
+            time = self.times[self.driven.index(joint)]
+            # what is not given its whole effort is little quicker than the slowest
+            times.append(time if self.enough(joint) == 1.0 else max(time, EASED * self.seconds))
+        return min(times, default=self.slowest(joints))
+
+    def slowest(self, joints: list[str]) -> float:
+        """Time of a motion of the slowest of some driven joints."""
+        return max((self.times[self.driven.index(j)] for j in joints), default=1.0)
 
     @functools.cached_property
     def times(self) -> list[float]:
@@ -378,6 +403,11 @@ class Look(Poses):
             moving = inertia[self.index(joint)] * 2.0 * speed / self.seconds + part.damping * speed + part.friction
             found[joint] = float(1.3 * load * self.limit(joint) + moving)
         return found
+
+    def enough(self, joint: str) -> float:
+        """Share of a joint's effort that commands are limited to: 1 where it needs most of it."""
+        share = self.needs.get(joint, np.inf) / self.limit(joint)
+        return float(share) if share < SPARE else 1.0
 
     @functools.cached_property
     def step(self) -> float:

@@ -39,11 +39,11 @@ class HoldPose(Wish):
         sliders = all(look.machine.joints[j].unit == "m" for j in look.posed)
         span = min(look.span(j)[1] - look.span(j)[0] for j in look.posed)
         near = Question("within", "within", nice(0.03 * span), "m", "3 % of its way", 1e-5, 10.0) if sliders else Question("within", "within", 0.05, "rad", "of each joint; of sliders 3 % of their way", 1e-4, 1.0)  # fmt: skip
-        time = look.seconds
+        time = look.slowest(look.posed)
         return (
             near,
             Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
-            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES if look.efforts else WISH_SAMPLES),
+            *clock(look.quickest(look.posed), limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES if look.efforts else WISH_SAMPLES),
             load_question(look, look.limb[1]),
         )  # fmt: skip
 

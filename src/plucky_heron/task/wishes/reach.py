@@ -36,8 +36,7 @@ class Reach(Wish):
             return RESTLESS
         if look.base:
             return "what flies hovers instead" if look.flies > 1.0 else "nothing takes it over the ground"
-        joints, _ = look.limb
-        if not joints:
+        if not look.limb[0]:
             return "no joint of it is driven"
         if look.loops:
             return LOOPS
@@ -61,11 +60,11 @@ class Reach(Wish):
         region = region_of(look)
         reach = region.reach if region is not None else 1.0
         within = nice(0.03 * reach, (1.0, 2.0, 3.0, 5.0, 10.0))
-        time = look.seconds + 0.5 * look.sway
+        time = look.slowest(look.reaching) + 0.5 * look.sway
         return (
             Question("within", "within", within, "m", f"it reaches {reach:.3g} m", 1e-5, reach),
             Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
-            *clock(look.quickest, limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s"),
+            *clock(look.quickest(look.reaching), limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s"),
             load_question(look, look.limb[1]),
         )  # fmt: skip
 
@@ -74,7 +73,7 @@ class Reach(Wish):
         if look.rolls:
             return go_to(look, given)
         draft = Draft(look, "reach a place")
-        joints, body = look.limb
+        joints, body = look.reaching, look.limb[1]
         region = region_of(look)
         assert region is not None, "asked before"
         tip = body if not look.tip.any() else draft.sensor("tip", {"kind": "pose", "body": body, "at": [said(v, "m") for v in look.tip]})  # fmt: skip

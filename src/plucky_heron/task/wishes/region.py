@@ -96,7 +96,9 @@ def summed(parts: list[tuple[float, str]]) -> str:
 @functools.lru_cache(maxsize=8)
 def region_of(look: Look) -> Region | None:
     """The region of a limb's tip, from poses that its drives hold and that are clear of the ground; None without any."""
-    joints, body = look.limb
+    joints, body = look.reaching, look.limb[1]
+    if not joints:
+        return None
     positions = look.sampled(joints, 0.9)
     good = look.lowest(positions) > look.ground + 0.01
     if look.site.gravity > 0.1:

@@ -21,6 +21,7 @@ from plucky_heron.task.machine_import import machine_from_urdf, travels
 from plucky_heron.task.wishes.catalogue import WISHES
 from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.region import region_of
 
 
 def body(name: str, mass: float, shape: str = "", at: str = "0 0 0", turn: str = "0 0 0") -> str:
@@ -359,3 +360,34 @@ def test_meshes_of_the_package_that_a_file_stands_in_are_read(tmp_path: Path) ->
     assert shapes("package://another/meshes/bar.obj") == 0
     with pytest.raises(FileError, match="leads out"):
         shapes("package://porter_description/../secret.obj")
+
+
+def test_a_wrist_about_the_tip_is_not_what_reaches_and_sets_no_rate(tmp_path: Path) -> None:
+    foot = [body("foot", 5.0, box(0.2, 0.2, 0.1)), *arm("foot", "link")]
+    disc = body("flange", 0.05, '<cylinder radius="0.03" length="0.01"/>')
+    turns = joint("wrist", "link3", "flange", "0 0 0.3", "0 0 1", limits(-3.0, 3.0, 8.0, 60.0))
+    _, bare = brought(tmp_path, foot)
+    _, machine = brought(tmp_path, [*foot, disc, turns])
+    look, before = Look(machine, Site()), Look(bare, Site())
+    assert look.limb[0][-1] == "wrist" and look.reaching == ["link1_joint", "link2_joint", "link3_joint"]
+    assert look.tip == pytest.approx([0.0, 0.0, 0.0])  # the middle of the disc, not its rim
+    assert look.times[look.driven.index("wrist")] < 0.2 * min(before.times)
+    for wished in ("reach a place", "hold a pose"):
+        rates = [float(wish(m, wished).task["timing"]["control_rate"].split()[0]) for m in (bare, machine)]
+        assert rates[1] <= 2.0 * rates[0]
+    actions = [a["name"] for a in wish(machine, "reach a place").task["actions"]]
+    assert actions == ["link1_joint", "link2_joint", "link3_joint"]
+
+
+def test_a_thin_region_is_made_as_wide_as_is_reached(tmp_path: Path) -> None:
+    """Elbows that stop at 1.5 rad leave a ring 0.16 m wide; cells of the search are half as wide as that."""
+    _, machine = gripper(tmp_path, True)
+    look = Look(machine, Site())
+    found = region_of(look)
+    assert found is not None
+    low, high = (found.low[1], found.high[1])
+    assert high - low > 0.06
+    corners = np.array([(b, r, h) for b in (0.0,) for r in (low, high) for h in (found.low[2], found.high[2])])
+    # in the plane of the arm: links of 0.3 and 0.35 m above a shoulder 0.05 m over the first joint, elbow from 0 to 1.5 rad
+    away = np.hypot(corners[:, 1], corners[:, 2] - 0.05)
+    assert away.max() < 0.65 and away.min() > np.sqrt(0.3**2 + 0.35**2 + 2 * 0.3 * 0.35 * np.cos(1.5)) - 1e-6

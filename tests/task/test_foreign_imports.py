@@ -106,6 +106,26 @@ def machine_travels(machine: Machine) -> bool:
     return any(j.kind == "free" for j in machine.joints.values())
 
 
+def test_where_nothing_has_an_effort_wheels_and_the_arm_above_them_get_theirs(tmp_path: Path) -> None:
+    _, machine = brought(
+        tmp_path, [body("deck", 10.0, box(0.5, 0.4, 0.1)), *wheels(), *arm("deck", "link", effort=0.0)]
+    )
+    driven = {str(d.joint): d for d in machine.drives.values()}
+    assert set(driven) == {"left_turn", "right_turn", "link1_joint", "link2_joint", "link3_joint"}
+    level = 9.81 * 0.8 * (0.15 + 0.45)
+    assert 1.8 * level < float(driven["link2_joint"].limit) < 4.0 * level and driven["link2_joint"].kind == "position"
+
+
+def test_a_suspension_above_a_driven_wheel_gets_no_drive(tmp_path: Path) -> None:
+    parts = [
+        body("deck", 10.0, box(0.6, 0.4, 0.1)),
+        body("rocker", 0.5),
+        joint("rocks", "deck", "rocker", "0 0 0", "0 1 0", limits(-0.3, 0.3, 0.0, 0.0)),
+    ]
+    _, machine = brought(tmp_path, [*parts, *wheels("rocker")])
+    assert {d.joint for d in machine.drives.values()} == {"left_turn", "right_turn"}
+
+
 def test_wheels_are_driven_though_only_the_arm_above_them_has_limits_and_the_arm_holds(tmp_path: Path) -> None:
     _, machine = brought(tmp_path, [body("deck", 10.0, box(0.5, 0.4, 0.1)), *wheels(), *arm("deck", "link")])
     driven = {d.joint: d for d in machine.drives.values()}

@@ -65,7 +65,7 @@ Drives = Annotated[
     str,
     typer.Option(
         "--drives", help="What drives of a URDF are commanded by: effort, speed or position; left out: what the file says, "
-        "else positions of legs and efforts of all else.",
+        "else positions of legs, of what steers and of arms on the move, and efforts of all else.",
     ),
 ]  # fmt: skip
 Free = Annotated[

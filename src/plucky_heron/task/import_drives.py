@@ -92,18 +92,24 @@ def drives(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepor
         give(wheel, effort, f"its wheel gets what is enough for a grade of {100 * GRADE:.0f} %")
     followers = {c.joint for c in machine.couplings.values()}
     rest = [joint for joint in moving if joint not in {*look.wheels, *free, *followers}]
-    if wheels and not machine.drives:  # what neither is a wheel nor carries one is a suspension
-        steering = {joint_above(look.model, machine.joints[wheel].parent) for wheel in wheels}
-        for joint in (j for j in rest if j in steering):
+    if machine.drives:
+        rest = []
+    rolling = {machine.joints[j].child for j in look.wheels}
+    of_legs = {j for leg in legs for j in joints_of(machine, leg)}
+    above = [j for j in rest if machine.carried_by(machine.joints[j].child) & rolling]
+    for joint in above:  # what is above a wheel and does not steer it is a suspension, beside wheels that are driven
+        if joint in look.steering and joint not in of_legs:
             give(joint, max(efforts.values()), "to steer with it gets as much as a wheel")
-    elif not machine.drives:
-        for joint, effort in _carried(machine, legs, rest).items():
-            give(joint, effort, "it gets twice what it carries and a motion within a second ask for")
+    carrying = [j for j in rest if not (wheels and j in above) or j in of_legs]
+    for joint, effort in _carried(machine, legs, carrying).items():
+        give(joint, effort, "it gets twice what it carries and a motion within a second ask for")
     return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF")
 
 
 def _carried(machine: Machine, legs: list[str], joints: list[str]) -> dict[str, float]:
     """Effort (N m, N) that each joint needs: twice what gravity takes on its way, a leg's share of all weight, and a motion within a second."""
+    if not joints:
+        return {}
     poses = Poses(machine, Site())
     positions = poses.sampled(joints, 1.0, LOADED)
     loads = np.abs(static_loads(poses.model, positions, poses.model.row)).max(axis=0)

@@ -50,7 +50,7 @@ def legs_of(machine: Machine) -> list[str]:
     return [n for n in long if depth[n] < low + LEVEL * (min(rest) - low)] if min(rest) > low else []
 
 
-def _spread(poses: Poses, limbs: list[str], trunk: set[str]) -> list[str]:
+def _spread(poses: Look, limbs: list[str], trunk: set[str]) -> list[str]:
     """Limbs that spread out level round a trunk at the start, alike, and could stand below it: legs of what crawls."""
     machine, start = poses.machine, poses.model.start[None]
     frames = poses.frames(start)[0]
@@ -88,8 +88,8 @@ def standing(machine: Machine, legs: list[str]) -> dict[str, float]:
     Of legs that spread out, each foot stands beside its hip. Where a leg cannot, as near as it can; drawn with the same numbers
     every time.
     """
-    poses = Poses(machine, Site())
-    return {joint: at for leg in legs for joint, at in _Leg(poses, leg).stance().items()}
+    look = Look(machine, Site())
+    return {joint: at for leg in legs for joint, at in _Leg(look, leg).stance().items()}
 
 
 class _Leg:
@@ -103,9 +103,9 @@ class _Leg:
         How far below its hip its foot can be at most, m.
     """
 
-    def __init__(self, poses: Poses, leg: str) -> None:
+    def __init__(self, poses: Look, leg: str) -> None:
         machine = poses.machine
-        self.poses, self.joints = poses, joints_of(machine, leg)
+        self.poses, self.joints = poses, [j for j in joints_of(machine, leg) if j not in poses.wheels]
         self.low, self.high = np.array([machine.joints[j].limits or (-np.pi, np.pi) for j in self.joints]).T
         self.entries = [poses.index(j) for j in self.joints]
         self.hip, way = _outward(poses, leg)

@@ -16,7 +16,6 @@ import numpy as np
 import tomlkit
 
 from plucky_heron.dynamics.mass import solid
-from plucky_heron.dynamics.posing import joint_above
 from plucky_heron.errors import FileError, UnitError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
@@ -69,7 +68,8 @@ def machine_from_urdf(
         Other values for what would be assumed, by the keys of the report's `assumed`, as they are written in the file; what nothing
         is assumed for is not looked at.
     takes
-        What its drives are commanded by, one of `TAKES`; left out, what the file says, else positions of legs and efforts of all else.
+        What its drives are commanded by, one of `TAKES`; left out, what the file says, else positions of legs, of what
+        steers and of arms on the move, and efforts of all else.
 
     Raises
     ------
@@ -154,7 +154,7 @@ def _weighed(
         if name in unweighed:
             bodies[name]["mass"] = f"{mass:.4g} kg"
             bodies[name]["centre"] = editing.inline([f"{v:.6g} m" for v in centre])
-            words = f"link {name}: no mass is given; it gets that of its shapes at {DENSITY:g} kg/m**3"
+            words = f"link {name}: no mass is given; it gets that of its shapes at {DENSITY:g} kg/m³"
             assume(report, document, ("bodies", name, "mass"), words)
         else:
             report.converted.append(f"link {name}: no inertia is given; it gets that of its shapes")
@@ -217,15 +217,19 @@ def _starts(machine: Machine, document: tomlkit.TOMLDocument, report: ImportRepo
 
 def _held(machine: Machine, document: tomlkit.TOMLDocument, report: ImportReport, legs: list[str]) -> None:
     """Let drives of legs, of what steers and of arms on wheels take positions: what nobody moves stays where it is."""
-    # a wheel under a leg turns without end, and is pushed
-    of_legs = [j for leg in legs for j in joints_of(machine, leg) if machine.joints[j].limits is not None]
+    look = Look(machine, Site())
+    of_legs = [j for leg in legs for j in joints_of(machine, leg) if j not in look.wheels]
     stands = "so that it stands while it is told to stay where it begins"
     commanded(machine, document, report, dict.fromkeys(of_legs, "position"), stands)
-    look = Look(machine, Site())
-    carrying = {joint_above(look.model, machine.joints[wheel].parent) for wheel in look.wheels}
-    steering = [j for j in look.driven if j in carrying and machine.joints[j].limits is not None and j not in of_legs]
+    steering = [
+        j for j in look.steering if j in look.driven and machine.joints[j].limits is not None and j not in of_legs
+    ]
     commanded(machine, document, report, dict.fromkeys(steering, "position"), "so that it steers as it is told")
-    of_arms = [j for limb in look.limbs_aboard for j in limb]
+    of_arms = (
+        [j for j in look.driven if j not in {*look.wheels, *of_legs}]
+        if legs
+        else [j for limb in look.limbs_aboard for j in limb]
+    )
     stays = "so that it stays where it is while it travels"
     commanded(machine, document, report, dict.fromkeys(of_arms, "position"), stays)
 

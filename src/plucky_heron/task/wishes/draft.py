@@ -15,6 +15,8 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.units import parse, show
 from plucky_heron.upgrading import FORMAT
 
+STRIDE = 0.5
+"""Angle (rad) to each side of where it stands in which a servo of a leg is commanded."""
 ROUNDED = 2e-5
 """By how much (rad) an angle as it is written may be off."""
 LONGEST_FORMULA = 950
@@ -153,9 +155,9 @@ class Draft:
         A place within 2 % of a joint's way is 2 % of a command's range, too: hard to hit for a policy that says where to go at
         once, easy for one that closes in on it. And drives of arms are often many times as strong as what they carry wants:
         a motion is then a few hundredths of a command's range, which drowns in exploration. Commands are limited to what is needed.
-        Servos of hinges are commanded within `about` (rad) to each side of where they start, if that is said: so the middle of all
-        commands is the pose at the start. Where `only` names joints, drives of others are not commanded; nor are those of arms that a
-        vehicle carries, which hold.
+        Servos of hinges are commanded within `about` (rad) to each side of where they start, if that is said, and of legs with wheels: so the middle of all
+        commands is the pose at the start. Where `only` names joints, drives of others are not commanded; nor are those of arms that
+        travel along, which hold.
         """
         machine = self.look.machine
         self.task["actions"] = []
@@ -174,9 +176,10 @@ class Draft:
                 self.observe(f"{words} ahead", f"command.{name} - {drive.joint}.position", unit, nice(max(1.2 * sag, 0.5 * fast)), "where its servo is told to go")  # fmt: skip
                 continue
             low, high = machine.command_range(name)
-            if about and drive.kind == "position" and unit == "rad":
+            near = STRIDE if drive.joint in self.look.perched else about
+            if near and drive.kind == "position" and unit == "rad":
                 start = float(self.look.model.start[self.look.index(str(drive.joint))])
-                low, high = max(low + ROUNDED, start - about), min(high - ROUNDED, start + about)
+                low, high = max(low + ROUNDED, start - near), min(high - ROUNDED, start + near)
                 self.task["actions"].append({"name": name, "drive": name, "limits": [said(low, unit), said(high, unit)]})  # fmt: skip
                 self.lines.append(Line("Actions", words, f"position, {shown(low, unit)} … {shown(high, unit)}, about where it starts"))  # fmt: skip
                 continue

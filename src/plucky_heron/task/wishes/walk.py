@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from plucky_heron.task.wishes.draft import Draft, Question
+from plucky_heron.task.wishes.draft import STRIDE, Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.poses import DEEPEST
 from plucky_heron.task.wishes.vehicle import start_height, start_place
@@ -12,8 +12,6 @@ from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, 
 
 QUICK = 0.25
 """Seconds of a leg's quick motion: it touches down and has to give way."""
-STRIDE = 0.5
-"""Angle (rad) to each side of where it stands in which a servo of a leg is commanded."""
 
 
 class Walk(Wish):
@@ -60,7 +58,7 @@ class Walk(Wish):
             draft.observe("pitch rate", f"{look.base_joint}.turn.velocity", "rad/s", 5.0, "state is complete")
         for letter in "xz" if flat else "xyz":
             draft.observe(f"speed {letter}", f"{base}.velocity.{letter}", "m/s", nice(3.0 * speed), "how fast it goes")
-        draft.joints(look.driven)
+        draft.joints([j for j in look.driven if j not in look.arms])
         draft.joints(look.passive)
         for foot in look.feet:
             sensor = draft.sensor(f"{foot}_load", {"kind": "contact", "body": foot})
@@ -91,7 +89,7 @@ class Walk(Wish):
 def begin_about(draft: Draft) -> None:
     """Joints begin about the pose at the start, and the base so high that nothing stands in the ground."""
     look = draft.look
-    reaches = {joint: look.span(joint, 0.05, 0.1) for joint in look.driven}
+    reaches = {joint: look.span(joint, 0.05, 0.1) for joint in look.driven if joint not in look.arms}
     for joint, (low, high) in reaches.items():
         draft.start(f"{joint}.position", look.machine.joints[joint].unit, low, high, "about its pose at the start")
     generator = np.random.default_rng(5)

@@ -33,7 +33,7 @@ _UNUSED = "not used"
 _NO_WISH = "to see it and let it go"
 _BESIDE = 3
 """Numbers of several joints in a row."""
-_SUITS = "what the file says; else legs position, others effort"
+_SUITS = "what the file says, else what suits each"
 
 
 class ImportSheet(QDialog):

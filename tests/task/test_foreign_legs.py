@@ -67,6 +67,19 @@ def test_arms_above_legs_are_held_and_the_legs_walk(tmp_path: Path) -> None:
     assert "hip0.velocity" in sensed and not any(f"{j}.velocity" in sensed for j in above)
 
 
+def test_two_feet_stand_below_the_middle_of_all_mass(tmp_path: Path) -> None:
+    """Arms that lie ahead of the trunk would tip it over if each foot stood below its hip."""
+    load = [body("load", 4.0, box(0.1, 0.1, 0.1)), joint("carries", "trunk", "load", "0.3 0 0.1")]
+    for more, ahead in (([], 0.0), (load, 0.06)):
+        _, machine = brought(tmp_path, [*legs(2), *more])
+        look = Look(machine, Site())
+        start = look.model.start[None]
+        feet = [look.points(start, f"shank{k}", np.array([0.0, 0.0, -0.3]))[0] for k in range(2)]
+        middle = look.middles(start)[0]
+        assert np.mean(feet, axis=0)[0] == pytest.approx(middle[0], abs=0.02)
+        assert middle[0] > ahead or not more
+
+
 def test_wheels_under_legs_are_pushed_and_the_legs_are_commanded_about_their_stand(tmp_path: Path) -> None:
     _, machine = brought(tmp_path, legs(2, wheels=True))
     kinds = {str(d.joint): d.kind for d in machine.drives.values()}

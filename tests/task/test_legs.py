@@ -154,6 +154,9 @@ def test_wheels_under_legs_stay_pushed(tmp_path: Path) -> None:
         text = text.replace(
             f'<joint name="j_limb{k}_2" type="revolute">', f'<joint name="j_limb{k}_2" type="continuous">'
         )
+        wheel = '<collision><origin rpy="1.570796 0 0"/><geometry><cylinder radius="0.05" length="0.02"/></geometry></collision>'
+        text = text.replace(link(f"limb{k}_2", 0.2), f'<link name="limb{k}_2">{INERTIAL}{wheel}</link>')
+        text = text.replace(link(f"end{k}", 0.02), link(f"end{k}"))
     source.write_text(text)
     project = create(tmp_path / "new", str(source))
     drives = project.problem(project.first_task()).machine.drives

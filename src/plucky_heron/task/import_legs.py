@@ -15,6 +15,8 @@ SPREAD = 0.6
 """Of legs that spread out from the trunk: how far beside and how far below its hip a foot stands, as a share of how deep it could reach."""
 LIMBS = 4
 """Limbs that spread out and could bear a trunk: with fewer it may be a hand, or arms."""
+BALANCED = 3
+"""Times that the feet of a machine with fewer legs than that are moved below the middle of all mass."""
 STRETCHED = 0.85
 """Share of its whole length that a leg has when it stands: with bent knees it can push up and down."""
 ROUNDS, DRAWN, KEPT = 25, 200, 20
@@ -85,11 +87,21 @@ def _outward(poses: Poses, leg: str) -> tuple[Array, Array]:
 def standing(machine: Machine, legs: list[str]) -> dict[str, float]:
     """Positions of the legs' joints (rad, m) in which each foot is below its hip, the leg bent, and a flat foot level.
 
-    Of legs that spread out, each foot stands beside its hip. Where a leg cannot, as near as it can; drawn with the same numbers
-    every time.
+    Of legs that spread out, each foot stands beside its hip. Where there are few legs the feet stand below the middle of all mass, or
+    it tips over. Where a leg cannot, as near as it can; drawn with the same numbers every time.
     """
     look = Look(machine, Site())
-    return {joint: at for leg in legs for joint, at in _Leg(look, leg).stance().items()}
+    found = [_Leg(look, leg) for leg in legs]
+    shift: Array = np.zeros(2)
+    stands = {joint: at for leg in found for joint, at in leg.stance(shift).items()}
+    for _ in range(BALANCED if 0 < len(found) < LIMBS else 0):
+        position = look.model.start.copy()
+        position[[look.index(j) for j in stands]] = list(stands.values())
+        positions = look.followed(position[None])
+        feet = np.mean([leg.placed(positions[:, leg.entries])[0][0] for leg in found], axis=0)
+        shift = shift + look.middles(positions)[0, :2] - feet
+        stands = {joint: at for leg in found for joint, at in leg.stance(shift).items()}
+    return stands
 
 
 class _Leg:
@@ -115,15 +127,17 @@ class _Leg:
         frames = poses.frames(start[None])[0]
         carried = [b for b in sorted(machine.carried_by(machine.joints[leg].child)) if len(poses.corners[b])]
 
-        def far(body: str) -> float:
+        def far(body: str) -> Array:
             at = frames[poses.model.bodies.index(body)]
             points = at[:3] + poses.corners[body] @ at[3:].reshape(3, 3).T - self.hip
-            return float(np.linalg.norm(points, axis=1).max() if self.spread else -points[:, 2].min())
+            return np.asarray(np.linalg.norm(points, axis=1) if self.spread else -points[:, 2])
 
-        foot = max(carried, key=far, default=machine.joints[leg].child)
+        foot = max(carried, key=lambda b: float(far(b).max()), default=machine.joints[leg].child)
         corners, self.number = poses.corners[foot], poses.model.bodies.index(foot)
         self.corners = corners if len(corners) else np.zeros((1, 3))
         self.middle, flat = self.corners.mean(axis=0), np.ptp(self.corners, axis=0)
+        if len(corners) and np.ptp(far(foot)) > 1.5 * flat.min():  # a shank without a foot stands on its end
+            self.middle = corners[far(foot) > far(foot).max() - 0.1 * np.ptp(far(foot))].mean(axis=0)
         self.level = float(flat[:2].min() > flat[2] + 1e-9)
         """Whether it has a sole, which should lie as it does at the start."""
         self.sole = frames[self.number][9:12]
@@ -142,12 +156,12 @@ class _Leg:
         deep = self.hip[2] - frame[:, 2] - (frame[:, 9:12] @ self.corners.T).min(axis=1)
         return at[:, :2], deep, self.level * (1.0 - frame[:, 9:12] @ self.sole)
 
-    def stance(self) -> dict[str, float]:
-        """Where its joints stand."""
+    def stance(self, shift: Array) -> dict[str, float]:
+        """Where its joints stand, with the foot a way (2,) from where it would be."""
         rest, half = np.clip(0.0, self.low, self.high), 0.5 * (self.high - self.low)
-        place = np.array([self.hip[0], self.beside])
+        place = shift + np.array([self.hip[0], self.beside])
         if self.spread:
-            place = self.hip[:2] + SPREAD * self.deepest * self.way
+            place = shift + self.hip[:2] + SPREAD * self.deepest * self.way
 
         def cost(drawn: Array) -> Array:
             at, deep, tilt = self.placed(drawn)

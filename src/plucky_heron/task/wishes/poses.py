@@ -90,11 +90,15 @@ class Poses:
 
     def heights(self, positions: Array) -> Array:
         """Height of the middle of all mass, (B,)."""
+        return np.asarray(self.middles(positions)[:, 2])
+
+    def middles(self, positions: Array) -> Array:
+        """Where the middle of all mass is, (B, 3)."""
         frames = self.frames(positions)
-        total = np.zeros(len(positions))
+        total = np.zeros((len(positions), 3))
         for b, name in enumerate(self.model.bodies):
             body = self.machine.bodies[name]
-            total += body.mass * (frames[:, b, 2] + frames[:, b, 9:12] @ np.array(body.centre))
+            total += body.mass * (frames[:, b, :3] + frames[:, b, 3:].reshape(-1, 3, 3) @ np.array(body.centre))
         return np.asarray(total / max(self.mass, 1e-12))
 
     def inertia(self, positions: Array) -> Array:

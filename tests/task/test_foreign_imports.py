@@ -376,10 +376,16 @@ def test_meshes_of_the_package_that_a_file_stands_in_are_read(tmp_path: Path) ->
         found = validate(Machine, parse_toml(report.texts["machines/found.toml"], path), path)
         return len(found.bodies["b"].shapes)
 
+    assert shapes("package://porter_description/meshes/bar.obj") == 0  # nothing says that this is a package
+    (package / "package.xml").write_text("<package/>\n")
     assert shapes("package://porter_description/meshes/bar.obj") == 1
     assert shapes("package://another/meshes/bar.obj") == 0
     with pytest.raises(FileError, match="leads out"):
         shapes("package://porter_description/../secret.obj")
+    (package / "urdf" / "project.toml").write_text('format = 2\nname = "p"\n')
+    assert (
+        shapes("package://porter_description/meshes/bar.obj") == 0
+    )  # the project that the file stands in ends below it
 
 
 def test_a_wrist_about_the_tip_is_not_what_reaches_and_sets_no_rate(tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from plucky_heron.errors import FileError
-from plucky_heron.files import inside, validate
+from plucky_heron.files import inside, is_file, validate
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.xml import read_xml
 
@@ -250,7 +250,14 @@ class _Reader:
 
         name, source = shape.get("filename") or "", self.path
         package, _, rest = name.removeprefix("package://").partition("/")
-        root = next((f for f in self.path.resolve().parents if f.name == package), None)
+        # the folder of that name, near above the file, that says it is a package; inside a project none that leaves it
+        project = project_of(self.path)
+        above = [
+            f
+            for f in self.path.resolve().parents[:3]
+            if f.is_relative_to(project) or not is_file(project / "project.toml")
+        ]
+        root = next((f for f in above if f.name == package and is_file(f / "package.xml")), None)
         if name.startswith("package://") and root is not None:
             name, source = rest, root / self.path.name  # the file stands in that package
         if "://" in name or Path(name).is_absolute():

@@ -163,6 +163,9 @@ class Project:
         free = any(part.get("kind") in ("free", "planar") for part in joints.values() if isinstance(part, dict))
         return 2 * (wet == ("water_level" in place)) + (free == ("terrain" in place or "water_level" in place))
 
+    def _site_or_none(self, machine: str) -> str:
+        return self.site_of(machine) if self.sites() else ""
+
     def sites(self) -> list[str]:
         """Names of the sites."""
         return sorted(p.stem for p in (self.folder / "sites").glob("*.toml"))
@@ -171,15 +174,15 @@ class Project:
         """What a machine could be wished to do on a site, and why not the rest."""
         from plucky_heron.task.wishes.writing import offers
 
-        return offers(self.folder, machine, site or self.site_of(machine))
+        return offers(self.folder, machine, site or self._site_or_none(machine))
 
     def write_wish(
         self, machine: str, wish: str, site: str = "", name: str = "", answers: dict[str, str] | None = None
     ) -> Written:
-        """Write a task from a wish, with what machine and site need for it."""
+        """Write a task from a wish, with what machine and site need for it; a project without a site gets a plain one."""
         from plucky_heron.task.wishes.writing import written_wish
 
-        made = written_wish(self.folder, machine, site or self.site_of(machine), wish, answers or {}, name)
+        made = written_wish(self.folder, machine, site or self._site_or_none(machine), wish, answers or {}, name)
         for path, text in made.texts.items():
             write_whole(inside(self.folder, path), text)
         return made
@@ -448,9 +451,9 @@ def create(
     told: Callable[[ImportReport], object] = lambda _: None,
     takes: str = "",
 ) -> Project:
-    """A new project to start from: a URDF with a task of its own, or the demo's machine of that name with its site, tasks and recipes.
+    """A new project to start from: a machine file of ours or a URDF with a task of its own, or the demo's machine of that name with its site, tasks and recipes.
 
-    What became of a URDF is `told`; its drives are commanded by what they `takes`, see `machine_from_urdf`.
+    What became of a file is `told`; the drives of a URDF are commanded by what they `takes`, see `machine_from_urdf`.
 
     Raises
     ------
@@ -458,10 +461,10 @@ def create(
         The folder has something in it already, there is no such machine, or the wish does not fit it.
     """
     check_path(folder)
-    if machine is not None and Path(machine).suffix.lower() in (".urdf", ".xml"):
-        from plucky_heron.task.machine_import import machine_from_urdf
+    if machine is not None and Path(machine).suffix:
+        from plucky_heron.task.machine_copy import machine_from_file
 
-        report = machine_from_urdf(check_path(Path(machine), "--from"), free, wish, answers, takes=takes)
+        report = machine_from_file(check_path(Path(machine), "--from"), free, wish, answers, takes=takes)
         made = empty_project(folder)
         report.keep(made.folder)
         told(report)

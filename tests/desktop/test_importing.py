@@ -299,6 +299,20 @@ def test_what_is_assumed_is_set_otherwise_before_it_is_kept(qtbot: QtBot, bench:
     assert machine.drives["run"].no_load_speed == 1.2 and machine.joints["run"].damping == 0.3
 
 
+def test_a_machine_file_of_ours_is_brought_in_as_it_stands(qtbot: QtBot, bench: Workbench, tmp_path: Path) -> None:
+    text = (Path(__file__).parents[1] / "task" / "foreign" / "scara.toml").read_text()
+    (tmp_path / "picked.toml").write_text(text)
+    sheet = ImportSheet(bench, tmp_path / "picked.toml", "")
+    qtbot.addWidget(sheet)
+    sheet.show()
+    settled(qtbot, sheet)
+    assert not sheet.wrong.text() and sheet.keep.isEnabled() and not sheet.assumed
+    assert not sheet.free.isVisible() and not sheet.takes.isVisible() and sheet.wish.isVisible()
+    sheet.keep_it()
+    assert bench.machine_name == "picked" and bench.problem.machine.name == "scara"
+    assert (bench.project.folder / "machines" / "picked.toml").read_text() == text
+
+
 @pytest.mark.parametrize(
     ("change", "words"),
     [("drives.run.limit=-3", "must not be negative"), ("drives.rum.limit=3 N", "did you mean drives.run.limit"), ("joints.slew.damping=x", "joints.slew.damping = 'x'")],

@@ -80,7 +80,8 @@ Free = Annotated[
 def new(
     folder: Path,
     machine: Annotated[
-        str | None, typer.Option("--from", help="A machine of the demo, or a URDF file, to start from.")
+        str | None,
+        typer.Option("--from", help="A machine of the demo, or a machine file (.toml) or URDF, to start from."),
     ] = None,
     wish: Wish = "",
     answer: Answers = [],  # noqa: B006
@@ -124,7 +125,7 @@ def import_facts(made: ImportReport) -> dict[str, list[str]]:
 
 @app.command("import")
 def import_(
-    file: Annotated[Path, typer.Argument(help="A URDF.")],
+    file: Annotated[Path, typer.Argument(help="A machine file (.toml) or a URDF.")],
     into: Annotated[Path | None, typer.Option("--into", help="Project folder; else this folder.")] = None,
     name: Annotated[str, typer.Option("--name", help="What it is called in the project; else as its file.")] = "",
     wish: Wish = "",
@@ -137,15 +138,15 @@ def import_(
     ] = [],  # noqa: B006
     json_: Json = False,
 ) -> None:
-    """Bring a URDF into a project, with a site under it and a task, and say what became of it."""
+    """Bring a machine file or a URDF into a project, with a site under it and a task, and say what became of it."""
     from plucky_heron.cli.common import pairs
     from plucky_heron.files import check_path
-    from plucky_heron.task.machine_import import machine_from_urdf
+    from plucky_heron.task.machine_copy import machine_from_file
 
     check_path(file)
     project = find_project(into)
     numbers = pairs(set_, "--set")
-    made = machine_from_urdf(file, free, wish, pairs(answer, "--answer"), project.folder, name, numbers, _takes(drives))
+    made = machine_from_file(file, free, wish, pairs(answer, "--answer"), project.folder, name, numbers, _takes(drives))
     keys = [a.key for a in made.assumed]
     for key in numbers:
         if key not in keys:

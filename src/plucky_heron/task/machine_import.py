@@ -290,7 +290,8 @@ def first_task(look: Look, name: str) -> tomlkit.TOMLDocument:
     stands = {j for j in (*look.driven, *look.passive) if look.base and j not in look.rolling}
     draft.joints([joint for joint in moving if joint not in stands])
     draft.actions()
-    speeds = [f"{joint}.velocity" for joint in moving]
+    # a hull or a flying body has no joint of its own to come to rest
+    speeds = [f"{moves}.velocity" for moves in moving or machine.coordinates()]
     groups = [speeds[k : k + 12] for k in range(0, len(speeds), 12)]
     still = [" and ".join(f"abs({speed}) < 0.01" for speed in group) for group in groups]
     if len(groups) > 1:  # a formula is short enough to be read: what is long gets names

@@ -107,6 +107,13 @@ def site_for(stands: str) -> str:
     return "water" if stands.startswith("floats") else "hall" if stands == "stands" else "yard"
 
 
+def stands_of(machine: Machine) -> str:
+    """How a machine stands, as far as its site goes: it floats, drives (or flies) about, or is fixed."""
+    if any(force.kind in ("hull", "float") for force in machine.forces.values()):
+        return "floats"
+    return "drives" if any(joint.kind in ("free", "planar") for joint in machine.joints.values()) else "stands"
+
+
 def new_site(name: str, stands: str = "drives") -> str:
     """A plain site: still air, level ground where something drives or flies, still water where it floats."""
     document = _document(name.replace("_", " "))

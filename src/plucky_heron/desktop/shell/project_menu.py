@@ -49,7 +49,7 @@ class ProjectMenu(QObject):
         """Everything that can be done now, in words."""
         found: list[tuple[str, Callable[[], object]]] = [
             ("New project …", self.new_project), ("Open project …", self.open_project), ("Save a copy of the project …", self.save_copy),
-            ("New machine …", self.new_machine), ("Bring in a URDF …", self.bring_in),
+            ("New machine …", self.new_machine), ("Bring in a machine …", self.bring_in),
             ("New site …", self.new_site), ("Identify from a log …", self.identify),
         ]  # fmt: skip
         kinds: tuple[Kind, ...] = ("machines", "sites", "tasks", "recipes")
@@ -141,10 +141,10 @@ class ProjectMenu(QObject):
         self.show_sheet(AskName("Make it", says, wanted, lambda name: parts.make_site(self.bench, name), self.window_))
 
     def bring_in(self) -> None:
-        """A URDF from elsewhere."""
+        """A machine from elsewhere: a file of ours or a URDF."""
         from plucky_heron.desktop.stations.machine.import_sheet import ImportSheet
 
-        name, _ = QFileDialog.getOpenFileName(self.window_, "Bring in", "", "machines (*.urdf *.xml)")
+        name, _ = QFileDialog.getOpenFileName(self.window_, "Bring in", "", "machines (*.toml *.urdf *.xml)")
         if name:
             self.show_sheet(ImportSheet(self.bench, Path(name), "", self.window_))
 

@@ -11,12 +11,12 @@ import tomlkit
 from plucky_heron.errors import FileError, did_you_mean
 from plucky_heron.files import inside, parse_toml, read_text, validate
 from plucky_heron.machine import editing
-from plucky_heron.machine.drawings import read_site, with_drawings
+from plucky_heron.machine.drawings import with_drawings
 from plucky_heron.machine.reading import read_machine
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.task.problem import bind
-from plucky_heron.task.project_files import check_name, free_name
+from plucky_heron.task.project_files import check_name, free_name, new_site, site_for, stands_of
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES, draft_of, wish_named
 from plucky_heron.task.wishes.draft import Draft, Question
@@ -35,7 +35,7 @@ class Written:
 def written_wish(
     folder: Path, machine: str, site: str, wish: str, answers: Mapping[str, str | float], name: str = ""
 ) -> Written:
-    """The files of a wish in a project; nothing is written yet.
+    """The files of a wish in a project; nothing is written yet. Without a site, a plain one that suits the machine is among them.
 
     Raises
     ------
@@ -43,8 +43,8 @@ def written_wish(
         The wish does not fit, or machine or site cannot be read or changed.
     """
     path = _machine_file(folder, machine)
-    site_path = inside(folder, f"sites/{site}.toml")
-    texts = {f"machines/{machine}.toml": read_text(path), f"sites/{site}.toml": read_text(site_path)}
+    site, site_text = _place(folder, site, path)
+    texts = {f"machines/{machine}.toml": read_text(path), f"sites/{site}.toml": site_text}
     return written_on(folder, texts, machine, site, wish, answers, name)
 
 
@@ -59,13 +59,26 @@ class Offer:
 
 
 def offers(folder: Path, machine: str, site: str) -> list[Offer]:
-    """All wishes, looked at for a machine on a site."""
-    look = Look(read_machine(_machine_file(folder, machine)), read_site(inside(folder, f"sites/{site}.toml")))
+    """All wishes, looked at for a machine on a site; see `written_wish`."""
+    path = _machine_file(folder, machine)
+    site, site_text = _place(folder, site, path)
+    site_path = inside(folder, f"sites/{site}.toml")
+    place, _ = with_drawings(validate(Site, parse_toml(site_text, site_path), site_path), site_path)
+    look = Look(read_machine(path), place)
     found = []
     for wish in WISHES:
         why = wish.unfit(look)
         found.append(Offer(wish.name, wish.says, why, () if why else wish.questions(look)))
     return found
+
+
+def _place(folder: Path, site: str, machine_file: Path) -> tuple[str, str]:
+    """The site's name and text: the one that is named, else a plain one that suits the machine."""
+    if site:
+        return site, read_text(inside(folder, f"sites/{site}.toml"))
+    stands = stands_of(read_machine(machine_file))
+    name = free_name(folder, "sites", site_for(stands))
+    return name, new_site(name, stands)
 
 
 def _machine_file(folder: Path, machine: str) -> Path:
@@ -79,11 +92,18 @@ def _machine_file(folder: Path, machine: str) -> Path:
 
 
 def written_on(
-    folder: Path, texts: dict[str, str], machine: str, site: str, wish: str, answers: Mapping[str, str | float], name: str = ""
-) -> Written:  # fmt: skip
-    """The same for machine and site as they stand in `texts`."""
+    folder: Path,
+    texts: dict[str, str],
+    machine: str,
+    site: str,
+    wish: str,
+    answers: Mapping[str, str | float],
+    name: str = "",
+    meshes: Path | None = None,
+) -> Written:
+    """The same for machine and site as they stand in `texts`; `meshes`: the machine's file beside which its meshes stand, else where it will be."""
     paths = f"machines/{machine}.toml", f"sites/{site}.toml"
-    look = Look(*_both(folder, texts, paths))
+    look = Look(*_both(folder, texts, paths, meshes))
     draft = draft_of(wish_named(wish), look, answers)
     name = check_name(folder, "tasks", name or free_name(folder, "tasks", draft.name))
     texts = dict(texts)
@@ -100,14 +120,14 @@ def written_on(
     text = tomlkit.dumps(draft.document(machine, site, wish_named(wish).name))
     source = inside(folder, f"tasks/{name}.toml")
     task = validate(Task, parse_toml(text, source), source)
-    bind(*_both(folder, texts, paths), task, str(source))
+    bind(*_both(folder, texts, paths, meshes), task, str(source))
     return Written(name, draft, {**texts, f"tasks/{name}.toml": text})
 
 
-def _both(folder: Path, texts: Mapping[str, str], paths: tuple[str, str]) -> tuple[Machine, Site]:
+def _both(folder: Path, texts: Mapping[str, str], paths: tuple[str, str], meshes: Path | None) -> tuple[Machine, Site]:
     from plucky_heron.machine.meshes import with_meshes
 
     machine_path, site_path = folder / paths[0], folder / paths[1]
     machine = validate(Machine, parse_toml(texts[paths[0]], machine_path), machine_path)
     site = validate(Site, parse_toml(texts[paths[1]], site_path), site_path)
-    return with_meshes(machine, machine_path), with_drawings(site, site_path)[0]
+    return with_meshes(machine, meshes or machine_path), with_drawings(site, site_path)[0]

@@ -24,11 +24,12 @@ from plucky_heron.task.importing import (  # fmt: skip
     plain_name,
     together,
 )
-from plucky_heron.task.machine_import import TAKES, machine_from_urdf, travels
+from plucky_heron.task.machine_copy import MACHINE_FILES, machine_from_file
+from plucky_heron.task.machine_import import TAKES, travels
 from plucky_heron.task.project_files import check_name
 from plucky_heron.task.wishes.catalogue import WISHES
 
-PATTERNS = "*.urdf *.xml *.stl *.obj *.svg *.png"
+PATTERNS = "*.toml *.urdf *.xml *.stl *.obj *.svg *.png"
 _UNUSED = "not used"
 _NO_WISH = "to see it and let it go"
 _BESIDE = 3
@@ -77,7 +78,12 @@ class ImportSheet(QDialog):
     def kind(self) -> str:
         """What the file is, by its name."""
         suffix = self.path.suffix.lower()
-        return "machine" if suffix in (".urdf", ".xml") else "mesh" if suffix in (".stl", ".obj") else "drawing"
+        return "machine" if suffix in MACHINE_FILES else "mesh" if suffix in (".stl", ".obj") else "drawing"
+
+    @property
+    def _ours(self) -> bool:
+        """A machine file of ours says all of what has to be assumed of others."""
+        return self.path.suffix.lower() == ".toml"
 
     def _make_choices(self) -> None:
         self.free = QCheckBox("its first link moves freely; else it stands on the ground")
@@ -89,14 +95,16 @@ class ImportSheet(QDialog):
         self.scale = QuantityField("m", "metres a unit of the drawing")
         self.scale.show_value(0.01)
         if self.kind == "machine":
-            self.free.setChecked(self._looks_free())
-            self.free.toggled.connect(lambda _: self.read())
-            self.choices.add_wide(self.free)
+            if not self._ours:
+                self.free.setChecked(self._looks_free())
+                self.free.toggled.connect(lambda _: self.read())
+                self.choices.add_wide(self.free)
             self.name.editingFinished.connect(self.read)
             self.choices.add("called", self.name)
             self.takes.addItems([_SUITS, *TAKES])
-            self.takes.activated.connect(lambda _: self.read())
-            self.choices.add("its drives take", self.takes)
+            if not self._ours:
+                self.takes.activated.connect(lambda _: self.read())
+                self.choices.add("its drives take", self.takes)
             self.wish.addItems([_NO_WISH, *(wish.name for wish in WISHES)])
             self.wish.activated.connect(lambda _: self.read())
             self.choices.add("its first task", self.wish)
@@ -236,13 +244,14 @@ class ImportSheet(QDialog):
         name = self.name.text().strip()
         check_name(self.bench.project.folder, "machines", name)
         path = self.path  # the thread is not to hold the sheet: it must not be the last to let go of it
-        free, numbers, folder = self.free.isChecked(), dict(self.numbers), self.bench.project.folder
+        free = None if self._ours else self.free.isChecked()
+        numbers, folder = dict(self.numbers), self.bench.project.folder
         wish = "" if self.wish.currentText() == _NO_WISH else self.wish.currentText()
         takes = "" if self.takes.currentText() == _SUITS else self.takes.currentText()
 
         def work() -> ImportReport:
             try:
-                return machine_from_urdf(path, free, wish, folder=folder, name=name, numbers=numbers, takes=takes)
+                return machine_from_file(path, free, wish, folder=folder, name=name, numbers=numbers, takes=takes)
             except OSError as error:
                 raise FileError(path, "", None, str(error)) from error
 

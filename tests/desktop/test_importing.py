@@ -309,7 +309,7 @@ def test_a_machine_file_of_ours_is_brought_in_as_it_stands(qtbot: QtBot, bench: 
     assert not sheet.wrong.text() and sheet.keep.isEnabled() and not sheet.assumed
     assert not sheet.free.isVisible() and not sheet.takes.isVisible() and sheet.wish.isVisible()
     sheet.keep_it()
-    assert bench.machine_name == "picked" and bench.problem.machine.name == "scara"
+    assert bench.task == "picked" and bench.problem.machine.name == "scara"
     assert (bench.project.folder / "machines" / "picked.toml").read_text() == text
 
 

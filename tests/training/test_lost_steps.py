@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -90,8 +91,9 @@ def test_a_simulation_that_blew_up_is_counted_and_teaches_nothing(
         assert kept["replay.over"][before] == kept["replay.over"][here] == 2
 
 
-def test_in_trials_it_is_a_failure(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Success is denied, and the evaluation says that it is not finite: such a policy is never kept as the best."""
+@pytest.mark.parametrize("number", [np.nan, 1e6])
+def test_in_trials_it_is_a_failure(folder: Path, monkeypatch: pytest.MonkeyPatch, number: float) -> None:
+    """Success is denied; where a quarter is lost the evaluation is not finite, where one of many is it scores no better than the worst."""
     from plucky_heron.dynamics.plant import Plant
     from plucky_heron.training.evaluation import summarise
 
@@ -99,13 +101,19 @@ def test_in_trials_it_is_a_failure(folder: Path, monkeypatch: pytest.MonkeyPatch
 
     def broken(plant: Any, commands: np.ndarray, substeps: int) -> None:
         step(plant, commands, substeps)
-        plant.velocity[0, 0] = np.nan
+        plant.velocity[0, 0] = number
 
     monkeypatch.setattr(Plant, "step", broken)
     problem = Project(folder).problem("lift")
     trials = run_trials(problem, Rule(problem, "steady"), seed=1, stream="evaluation", count=4, threads=1)
     assert not trials.success[0] and trials.steps[0] == 1
     assert not summarise(trials, 0, 0.0, 0, 0.02, {})[0].finite
+    many = run_trials(problem, Rule(problem, "steady"), seed=1, stream="evaluation", count=16, threads=1)
+    costly = replace(many, score=many.score - 200.0)  # where steps cost something, to be lost is the best of all
+    costly.score[0] = 0.0
+    row, _ = summarise(costly, 0, 0.0, 0, 0.02, {})
+    assert row.finite and row.success < 1.0
+    assert row.score == pytest.approx((costly.score[1:].sum() + costly.score[1:].min()) / 16)
 
 
 def test_first_episodes_begin_at_the_time_that_they_are_said_to_begin_at(folder: Path) -> None:

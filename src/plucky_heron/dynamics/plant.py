@@ -23,6 +23,8 @@ Array = np.ndarray
 
 SERIAL_BELOW = 64
 """Fewer copies than this are stepped by one thread: handing them to two costs more than it gains."""
+PARTS = 12
+"""In which coordinates are led to where a machine with loops begins."""
 
 _STATE = (
     "rows", "fields", "position", "velocity", "lagged", "integral", "limited", "played", "ring", "heads", "efforts",
@@ -154,13 +156,27 @@ class Plant:
         )  # fmt: skip
         return errors
 
-    def close_loops(self, copies: Array, held: Sequence[int] = ()) -> None:
+    def close_loops(self, copies: Array, held: Sequence[int] = ()) -> Array:
         """Bring `copies` (indices) to the nearest pose in which rods and pins close, where there are any.
 
-        The coordinates `held` give way only where no other can.
+        The coordinates `held` give way only where no other can. Returns by how much (m) the worst of each copy stays open, (k,).
         """
-        if self.tied:
-            self._close(copies, self.rows, self.position, held)
+        return self._close(copies, self.rows, self.position, held) if self.tied else np.zeros(len(copies))
+
+    def close_on_the_way(self, copies: Array, held: Sequence[int]) -> Array:
+        """The same, with the hinges and sliders among `held` led from the machine's start to where they stand, a part of their way at a time.
+
+        So loops stay put together as they are at the start, where a jump could end in their mirror image.
+        """
+        if not self.tied:
+            return np.zeros(len(copies))
+        led = [i for i in held if self.model.tree.kind[i] in (layout.HINGE, layout.SLIDER)]
+        at = np.ix_(copies, np.array(led, dtype=np.int64))
+        ends, begin, errors = self.position[at].copy(), self.model.start[led], np.zeros(len(copies))
+        for part in np.arange(1, PARTS + 1) / PARTS:
+            self.position[at] = begin + part * (ends - begin)
+            errors = self.close_loops(copies, held)
+        return errors
 
     def _let_overlap(self) -> None:
         """What hangs on a joint to the ground does not meet what it is mounted on: what it overlaps in every pose."""

@@ -14,6 +14,9 @@ Affine = tuple[Array, Array]
 LEAST_SPREAD = 0.01
 """Of an observation, as a share of half its stated range: what hardly moved in training must not saturate on the first small shift."""
 
+FARTHEST = 100.0
+"""Half ranges from the middle beyond which an observation says nothing of what is usual: one such would blind the rest."""
+
 
 class Inputs:
     """The map of one method at work; what it has seen is frozen into the policies that it hands out.
@@ -41,7 +44,7 @@ class Inputs:
     def update(self, observations: Array) -> None:
         """Take in rows (batch, observations)."""
         if self.standardise:
-            self.seen.update((observations - self.middle) / self.half)
+            self.seen.update(np.clip((observations - self.middle) / self.half, -FARTHEST, FARTHEST))
 
     def affine(self) -> Affine:
         """Offset and scale (inputs,): an SI value x becomes (x - offset) * scale."""

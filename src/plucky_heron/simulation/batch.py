@@ -25,6 +25,8 @@ Array = np.ndarray
 
 GOING, TIME_UP = -1, -2
 """Values of `Outcome.ending` besides the number of an ending: the episode goes on; the time limit cut it."""
+ABSURD = 1e5
+"""Speed (rad/s, m/s) from which a simulation counts as lost: what is on its way out of all numbers teaches nothing."""
 
 
 @dataclass(frozen=True)
@@ -287,7 +289,8 @@ class Batch:
 
     def _judge(self) -> Outcome:
         results = self._program.results
-        finite = np.isfinite(self.plant.position).all(axis=1) & np.isfinite(self.plant.velocity).all(axis=1)
+        # no number is below the limit either
+        finite = np.isfinite(self.plant.position).all(axis=1) & (np.abs(self.plant.velocity) < ABSURD).all(axis=1)
         finite &= np.isfinite(results).all(axis=0)
         met = results[self._rows[2]].T != 0.0
         self._held = np.where(met, self._held + 1, 0)

@@ -135,7 +135,7 @@ class Starts:
         position = plant.position[copies]
         model.set_start(position, starts)
         plant.position[copies] = position
-        plant.close_loops(copies, [model.joints.index(name) for name in starts if name in model.joints])
+        plant.close_on_the_way(copies, [model.joints.index(name) for name in starts if name in model.joints])
 
     def _placed(self, joint: str, placing: Placing, shares: Array, scene: Array) -> dict[str, Array]:
         """Coordinates of a joint for shares (k, 3) of the unit interval."""

@@ -80,6 +80,8 @@ def parameter_unit(machine: Machine, name: str) -> str:
         return SITE_PARAMETERS[name]
     part, _, quantity = name.rpartition(".")
     gain = "*s"
+    if part in machine.bodies and quantity in ("mass", "drag_area"):  # a joint or drive may have the name of its body
+        return "kg" if quantity == "mass" else "m**2"
     if part in machine.drives and quantity in ("limit", "gain", "integral_gain", "rate_gain", "lag"):
         drive = machine.drives[part]
         if not drive.on_joint:
@@ -89,7 +91,7 @@ def parameter_unit(machine: Machine, name: str) -> str:
     elif part in machine.coordinates():
         x = machine.coordinate_unit(part)
     else:
-        return {"mass": "kg", "drag_area": "m**2"}.get(quantity, "")
+        return ""
     force = "N" if x == "m" else "N*m"
     return {
         "damping": f"{force}*s/{x}", "stiffness": f"{force}/{x}", "rest": x, "armature": "kg" if x == "m" else "kg*m**2",

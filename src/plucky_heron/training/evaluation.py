@@ -10,7 +10,7 @@ import numpy as np
 
 from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.simulation.trials import Trials, run_trials
-from plucky_heron.task.problem import NOT_FINITE, Problem
+from plucky_heron.task.problem import Problem
 from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.evaluation import LENGTH, WORST
 
@@ -18,6 +18,8 @@ EVALUATION_SEED = 1_000_003
 """Evaluations, rehearsals and proofs of all runs use the same starts, which no training draws."""
 RETEST_EPISODES = 200
 BINS = 16
+LOST_SHARE = 0.25
+"""Share of an evaluation's episodes lost to the simulation from which the run counts as not finite any more."""
 
 
 def evaluate(problem: Problem, policy: Policy, episodes: int, threads: int | None = None) -> Trials:
@@ -57,7 +59,19 @@ def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict
     trials = run_trials(
         problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="retest", count=RETEST_EPISODES, threads=threads
     )
-    return {"episodes": RETEST_EPISODES, "success": float(trials.success.mean()), "score": float(trials.score.mean())}
+    scores, _ = scores_of(trials)
+    return {"episodes": RETEST_EPISODES, "success": float(trials.success.mean()), "score": float(scores.mean())}
+
+
+def scores_of(trials: Trials) -> tuple[np.ndarray, np.ndarray]:
+    """Scores (trials,), and which of them the simulation lost: these get no more than the worst of the others.
+
+    Where steps cost something a lost episode would else be the best of all.
+    """
+    lost = trials.ending == len(trials.ending_names) - 1
+    if not lost.any() or lost.all():
+        return trials.score, lost
+    return np.where(lost, np.minimum(trials.score, trials.score[~lost].min()), trials.score), lost
 
 
 def summarise(
@@ -72,12 +86,13 @@ def summarise(
     health
         Means of the method's health figures since the last evaluation.
     """
-    finite = bool(np.isfinite(trials.score).all()) and NOT_FINITE not in trials.tally()
+    scores, lost = scores_of(trials)
+    finite = bool(np.isfinite(scores).all()) and not trials.refused.any() and lost.mean() < LOST_SHARE
     steps = float(trials.steps.mean())
-    figures = {LENGTH: steps * sample_time, WORST: float(trials.score.min()), **health}
+    figures = {LENGTH: steps * sample_time, WORST: float(scores.min()), **health}
     figures = {name: value for name, value in figures.items() if math.isfinite(value)}
-    row = Evaluation(step, seconds, episodes, float(trials.score.mean()), float(trials.success.mean()), finite, figures)
-    quartiles = [float(q) for q in np.percentile(trials.score, (25, 50, 75))]
+    row = Evaluation(step, seconds, episodes, float(scores.mean()), float(trials.success.mean()), finite, figures)
+    quartiles = [float(q) for q in np.percentile(scores, (25, 50, 75))]
     details = {
         "endings": trials.tally(), "terms": [float(x) for x in trials.terms.mean(axis=0)], "quartiles": quartiles,
         "length": steps, "figures": figures,

@@ -29,6 +29,9 @@ from plucky_heron.kernels import kernel
 TIE_WEIGHT = 1e7
 """How much heavier than what it moves a tie weighs; what it leaves of a force's effect is one part in this."""
 UNKNOWN = 1e-200
+CLOSING = 1.0
+"""Speed (m/s) at which a tie closes at most. What turns most of a radian a step, as about a dead centre, opens it by more than
+is told by the way that is barred at the start; to make up for that at once would give it energy without bound."""
 RETURN = 50.0
 """Rate (1/s) at which Runge-Kutta, whose stages need a smooth correction, brings a tie back."""
 
@@ -103,7 +106,8 @@ def tie(kind, row, b, a, e, n, parent, w, v, h, gx, gy, gz, mass, right, column)
         for i in range(n):
             rate += column[i] * v[i]
         if h > 0.0:
-            target = -(error / h + 0.5 * h * bent + rate) / h
+            closing = min(max(error / h, -CLOSING), CLOSING)
+            target = -(closing + 0.5 * h * bent + rate) / h
         else:
             target = -bent - 2.0 * RETURN * rate - RETURN * RETURN * error
         _hold(n, column, row, target, mass, right)

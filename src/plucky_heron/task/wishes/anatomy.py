@@ -6,7 +6,7 @@ import functools
 
 import numpy as np
 
-from plucky_heron.dynamics.posing import joint_above, tied
+from plucky_heron.dynamics.posing import joint_above
 from plucky_heron.machine.parts import Float, Hull, Tyre, Wing
 from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.machine.site import Site
@@ -36,8 +36,6 @@ class Anatomy(Poses):
 
     def __init__(self, machine: Machine, site: Site) -> None:
         super().__init__(machine, site)
-        acting = ("effort", "speed", "position")
-        self.driven = list(dict.fromkeys(str(d.joint) for d in machine.drives.values() if d.kind in acting))
         loose = [n for n, j in machine.joints.items() if j.parent == GROUND and j.kind in ("planar", "free")]
         moving = [n for n in loose if self._has_drives(machine.joints[n].child)]
         # what lies loose beside or on a machine that stands is not what travels
@@ -45,7 +43,7 @@ class Anatomy(Poses):
         self.base = machine.joints[self.base_joint].child if self.base_joint else ""
         self.carried_joint = next(iter(loose), "") if not self.base and self.driven else ""
         self.carried = machine.joints[self.carried_joint].child if self.carried_joint else ""
-        self.loops = bool(tied(self.model))
+        self.loops = bool(self.loop_joints)
         self.thrusters = [n for n, d in machine.drives.items() if d.kind == "thrust"]
         follow = {c.joint for c in machine.couplings.values()}
         self.passive = [
@@ -53,6 +51,8 @@ class Anatomy(Poses):
             for n, j in machine.joints.items()
             if j.kind in ("hinge", "slider") and n not in self.driven and n not in follow
         ]
+        if self.loops and not self.tied_apart:
+            self.passive = [n for n in self.passive if n not in self.followers]
 
     # --- what kind of machine it is
 
@@ -130,8 +130,10 @@ class Anatomy(Poses):
 
     @functools.cached_property
     def moved(self) -> set[str]:
-        """Bodies that a driven joint carries."""
-        return {b for j in self.driven for b in self.machine.carried_by(self.machine.joints[j].child)}
+        """Bodies that a driven joint carries, or a loop moves with it."""
+        return {
+            b for j in (*self.driven, *self.followers) for b in self.machine.carried_by(self.machine.joints[j].child)
+        }
 
     @functools.cached_property
     def glides(self) -> bool:
@@ -194,11 +196,15 @@ class Anatomy(Poses):
     @functools.cached_property
     def hanging(self) -> list[str]:
         """Joints without a drive, behind one that has one, on which something hangs at the start: a load on a hook."""
-        if self.site.gravity < 0.1 or tied(self.model):
+        if self.site.gravity < 0.1:
             return []
         found = []
         for name, joint in self.machine.joints.items():
-            if joint.parent not in self.moved or name in self.driven or joint.kind not in ("hinge", "ball"):
+            if (
+                joint.parent not in self.moved
+                or name in (*self.driven, *self.loop_joints)
+                or joint.kind not in ("hinge", "ball")
+            ):
                 continue
             if joint.kind == "ball":
                 arm = self.arm(name)
@@ -231,8 +237,11 @@ class Anatomy(Poses):
         """The driven joints from the ground (or the body that travels) to the tip, and the tip's body.
 
         Where the limb branches the way with the most driven hinges is taken; where it branches into single joints (fingers) it ends,
-        at a frame without mass if there is one: that for a tool.
+        at a frame without mass if there is one: that for a tool. Where loops are closed all drives outside of wheels belong to it, and
+        it ends where the longest chain does that no drive ends.
         """
+        if self.loops:
+            return [j for j in self.driven if j not in self.wheels], self._end_of_loops()
         found: list[str] = []
         body = self.base or GROUND
         while True:
@@ -252,6 +261,19 @@ class Anatomy(Poses):
                 found.append(name)
             body = joint.child
 
+    def _end_of_loops(self) -> str:
+        """The body at the end of the longest chain of joints, sooner one that a drive does not push itself: rods of cylinders end at what they push."""
+        ends = [b for b in self.machine.bodies if not self.carries(b)]
+
+        def rank(body: str) -> tuple[bool, int]:
+            chain, at = 0, body
+            while at != GROUND:
+                chain += bool(self.machine.joints[self.machine.joint_above(at)].letters)
+                at = self.machine.joints[self.machine.joint_above(at)].parent
+            return joint_above(self.model, body) not in self.driven, chain
+
+        return max(ends, key=rank)
+
     @functools.cached_property
     def reaching(self) -> list[str]:
         """The limb's joints that move its tip: a wrist about an axis through the tip does not."""
@@ -260,7 +282,9 @@ class Anatomy(Poses):
         before = self.points(positions, body, self.tip)
         for joint in joints:
             turned = positions.copy()
-            turned[:, self.index(joint)] += 0.1
+            low, high = self.span(joint)
+            turned[:, self.index(joint)] += 0.1 if not self.loops else 0.05 * (high - low)
+            turned = self.followed(turned)
             moved = np.linalg.norm(self.points(turned, body, self.tip) - before, axis=1).max()
             if moved > 1e-3 * max(float(np.ptp(before, axis=0).max()), 1e-9):
                 found.append(joint)

@@ -10,13 +10,11 @@ import functools
 import numpy as np
 
 from plucky_heron.dynamics.plant import static_loads
-from plucky_heron.dynamics.posing import tied
 from plucky_heron.machine.parts import Tyre
 from plucky_heron.task.wishes.anatomy import Anatomy
 from plucky_heron.task.wishes.poses import Array
 from plucky_heron.task.wishes.rehearsal import Travel, rehearse
 
-LOOPS = "rods or pins close loops in it, which no wish knows yet"
 LOADED = 200
 """Poses that are looked at for what drives carry."""
 SPARE = 0.7
@@ -34,12 +32,16 @@ class Look(Anatomy):
 
     def loads(self, positions: Array) -> Array:
         """What gravity asks of each driven joint over what its drive can, (B, driven)."""
-        idle = self.model.row.copy()
+        model = self.bare if self.loops else self.model
+        idle = model.row.copy()
         for name in self.machine.drives:
-            idle[self.model.parameter(f"{name}.limit")[0]] = 0.0
+            idle[model.parameter(f"{name}.limit")[0]] = 0.0
         limits = np.array([self.limit(j) for j in self.driven])
         at = [self.index(j) for j in self.driven]
-        return np.asarray(np.abs(static_loads(self.model, positions, idle)[:, at]) / limits)
+        asked = static_loads(model, positions, idle)
+        if self.loops and not self.tied_apart:
+            return np.asarray(np.abs(np.einsum("bi,bik->bk", asked, self.ways(positions))) / limits)
+        return np.asarray(np.abs(asked[:, at]) / limits)
 
     def limit(self, joint: str) -> float:
         """Effort that a joint's drives have together."""
@@ -48,7 +50,7 @@ class Look(Anatomy):
     @functools.cached_property
     def weak(self) -> list[str]:
         """Driven hinges that gravity overcomes somewhere on their way."""
-        if self.site.gravity < 0.1 or not self.driven or self.base or tied(self.model):
+        if self.site.gravity < 0.1 or not self.driven or self.base or self.tied_apart:
             return []
         worst = self.loads(self.sampled(self.driven, 1.0, LOADED)).max(axis=0)
         return [
@@ -87,8 +89,10 @@ class Look(Anatomy):
         """The same of every driven joint."""
         if not self.driven:
             return []
-        inertia = self.inertia(self.model.start[None])[0]
-        loads = self.loads(self.model.start[None])[0] if not tied(self.model) else np.zeros(len(self.driven))
+        # by a crank at its dead centre hardly anything is moved: in loops the start tells little
+        there = self.model.start[None] if not self.loops else self.sampled(self.driven, 0.6, LOADED // 4)
+        inertia = np.median(self.inertia(there), axis=0)
+        loads = np.median(self.loads(there), axis=0) if not self.tied_apart else np.zeros(len(self.driven))
         found = []
         for joint, load in zip(self.driven, loads, strict=True):
             way = self.way(joint)
@@ -111,11 +115,14 @@ class Look(Anatomy):
     @functools.cached_property
     def needs(self) -> dict[str, float]:
         """Effort that each driven joint needs, wherever it is: what it carries, and a motion in the time of the slowest joint."""
-        if tied(self.model):
+        if self.tied_apart:
             return {}
         positions = self.sampled(self.driven, 1.0, LOADED)
-        loads = self.loads(positions).max(axis=0)
-        inertia = self.inertia(positions).max(axis=0)
+        # about a dead centre of a loop no effort is enough
+        loads, inertia = (
+            np.quantile(found, 1.0 if not self.loops else 0.9, axis=0)
+            for found in (self.loads(positions), self.inertia(positions))
+        )
         found = {}
         for joint, load in zip(self.driven, loads, strict=True):
             part, way = self.machine.joints[joint], self.way(joint)
@@ -136,7 +143,7 @@ class Look(Anatomy):
             self.site.terrain is not None or self.site.solids or self.site.walls
         )
         tyres = any(isinstance(f, Tyre) for f in self.machine.forces.values())
-        finest = 0.002 if touching or tyres else 0.004
+        finest = 0.002 if touching or tyres or self.loops else 0.004
         moved = self.inertia(self.model.start[None])[0]
         springs = [(str(d.joint), float(d.gain)) for d in self.machine.drives.values() if d.kind == "position"]
         springs += [(n, j.stiffness) for n, j in self.machine.joints.items() if j.stiffness > 0.0]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from plucky_heron.task.wishes.draft import Draft, Question
-from plucky_heron.task.wishes.look import LOOPS, Look, nice
+from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.reach import clear_share
 from plucky_heron.task.wishes.wish import SAMPLES as WISH_SAMPLES
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
@@ -26,8 +26,8 @@ class HoldPose(Wish):
             return "it travels: give it a place or a speed"
         if not look.driven:
             return "no joint of it is driven"
-        if look.loops:
-            return LOOPS
+        if look.tied_apart:
+            return look.tied_apart
         if look.passive:
             return f"{look.passive[0]} has no drive"
         if look.weak:
@@ -89,7 +89,7 @@ def pose_task(look: Look, given: dict[str, float], name: str, every: float) -> D
     draft.measure("in the pose", " and ".join(inside), given["hold"], "apart from the reward")
     if any(action.get("kind") == "increment" for action in draft.task["actions"]):
         draft.lead(joints, given["rate"])
-    else:
+    elif not look.loops:  # which a linear regulator does not know
         draft.task["regulator"] = {"hold": {j: f"goal.{j}" for j in joints}}
     vary_mass(draft, look.limb[1], given["variation"])
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")

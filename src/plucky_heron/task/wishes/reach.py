@@ -8,7 +8,7 @@ import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question, said, shown
 from plucky_heron.task.wishes.fly import RESTLESS
-from plucky_heron.task.wishes.look import LOOPS, Look, nice
+from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.region import Region, region_of, summed
 from plucky_heron.task.wishes.vehicle import go_to, vehicle_questions
 from plucky_heron.task.wishes.wish import Wish, clock, limit_for, load_question, substeps, vary_mass
@@ -38,8 +38,8 @@ class Reach(Wish):
             return "what flies hovers instead" if look.flies > 1.0 else "nothing takes it over the ground"
         if not look.limb[0]:
             return "no joint of it is driven"
-        if look.loops:
-            return LOOPS
+        if look.tied_apart:
+            return look.tied_apart
         if look.weak:
             return f"gravity overcomes {look.weak[0]}: it can be swung up"
         loose = [j for j in look.passive if j not in look.hanging]
@@ -174,26 +174,27 @@ def homes_of(look: Look, region: Region, joints: list[str]) -> dict[str, tuple[f
             found[joint] = (middle - half, middle + half)
         return found
 
-    def poses(share: float) -> Array:
+    def poses(share: float) -> tuple[Array, Array]:
         generator = np.random.default_rng(5)
         positions = look.sampled([], 1.0, 400)
         for joint, (low, high) in within(share).items():
             positions[:, look.index(joint)] = generator.uniform(low, high, 400)
-        return positions
+        return look.kept(positions, joints)
 
     return within(freest(look, poses, (1.0, 0.7, 0.5, 0.3, 0.1)))
 
 
 def clear_share(look: Look, joints: list[str]) -> float:
     """Share of the way to the stops within which nothing stands in the ground, in the site or in itself."""
-    return freest(look, lambda share: look.sampled(joints, share, 400, FREE), (0.6, 0.45, 0.3, 0.2, 0.1))
+    return freest(look, lambda share: look.drawn(joints, share, 400, FREE), (0.6, 0.45, 0.3, 0.2, 0.1))
 
 
-def freest(look: Look, poses: Callable[[float], Array], shares: tuple[float, ...]) -> float:
-    """The widest share whose poses are all free; where none is, as beside a post that stands in the way, the freest."""
+def freest(look: Look, poses: Callable[[float], tuple[Array, Array]], shares: tuple[float, ...]) -> float:
+    """The widest share whose poses are all free and close; where none is, as beside a post that stands in the way, the freest."""
     free = {}
     for share in shares:
-        free[share] = float(np.mean(look.free(poses(share))))
+        positions, kept = poses(share)
+        free[share] = float(np.mean(look.free(positions) & kept))
         if free[share] > FREE_SHARE:
             return share
     return max(shares, key=lambda share: (round(free[share], 2), share))

@@ -17,6 +17,8 @@ Array = np.ndarray
 CELLS = (1, 24, 14, 9)
 """Along each coordinate, where none, one, two or three of them vary."""
 SEEDS = 80
+SLOPE = 1e-5
+"""Change of a joint by which it is seen how the tip moves."""
 MARGIN = 0.02
 """Share of the reach by which the rim of what can be reached is kept away from."""
 MOST_ELBOWS = 2
@@ -99,8 +101,8 @@ def region_of(look: Look) -> Region | None:
     joints, body = look.reaching, look.limb[1]
     if not joints:
         return None
-    positions = look.sampled(joints, 0.9)
-    good = look.lowest(positions) > look.ground + 0.01
+    positions, good = look.drawn(joints, 0.9)
+    good &= look.lowest(positions) > look.ground + 0.01
     if look.site.gravity > 0.1:
         loads = look.loads(positions[good])
         mine = [look.driven.index(j) for j in joints]
@@ -110,7 +112,9 @@ def region_of(look: Look) -> Region | None:
     frames = look.frames(look.model.start[None])[0]
     carrier = frames[look.model.bodies.index(first.child)]
     origin = carrier[:3]
-    turned = first.kind == "hinge"
+    turned = (
+        first.kind == "hinge" and joints[0] not in look.loop_joints and body in look.machine.carried_by(first.child)
+    )
     axes: Array = np.eye(3)
     if turned:
         axis = carrier[3:].reshape(3, 3) @ np.array(first.axis)
@@ -176,6 +180,8 @@ def sides_of(look: Look, joints: list[str], body: str, positions: Array) -> dict
         turn = frames[look.model.bodies.index(look.machine.joints[joint].child), 3:].reshape(3, 3)
         axes[joint] = turn @ np.array(look.machine.joints[joint].axis)
     straight: dict[str, float] = {}
+    if look.loops:
+        return {}
     for before, joint in itertools.pairwise(joints):
         kinds = {look.machine.joints[before].kind, look.machine.joints[joint].kind}
         if kinds != {"hinge"} or abs(float(axes[before] @ axes[joint])) < 0.99:
@@ -208,15 +214,15 @@ def comes_to(look: Look, joints: list[str], body: str, seeds: Array, places: Arr
     for _ in range(25):
         trials = np.repeat(now, count + 1, axis=0)
         for k, column in enumerate(columns):
-            trials[k + 1 :: count + 1, column] += 1e-5
-        tips = look.points(trials, body, look.tip).reshape(len(places), count + 1, 3)
+            trials[k + 1 :: count + 1, column] += SLOPE
+        tips = look.points(look.followed(trials), body, look.tip).reshape(len(places), count + 1, 3)
         miss = places - tips[:, 0]
-        slopes = (tips[:, 1:] - tips[:, :1]).transpose(0, 2, 1) / 1e-5
+        slopes = (tips[:, 1:] - tips[:, :1]).transpose(0, 2, 1) / SLOPE
         damped = slopes @ slopes.transpose(0, 2, 1) + 1e-4 * look_size(slopes) * np.eye(3)
         step = (slopes.transpose(0, 2, 1) @ np.linalg.solve(damped, miss[:, :, None]))[:, :, 0]
         step *= np.minimum(1.0, 0.5 / np.maximum(np.abs(step).max(axis=1), 1e-12))[:, None]
         now[:, columns] = np.clip(now[:, columns] + step, low, high)
-    return np.asarray(np.linalg.norm(places - look.points(now, body, look.tip), axis=1) < near)
+    return np.asarray(np.linalg.norm(places - look.points(look.followed(now), body, look.tip), axis=1) < near)
 
 
 def look_size(slopes: Array) -> Array:

@@ -21,6 +21,12 @@ from plucky_heron.task.wishes.look import Look
 from plucky_heron.task.wishes.writing import written_on
 from plucky_heron.upgrading import upgrade_text
 
+PLACES = {
+    "floats": "still water",
+    "drives": "level ground",
+    "in space": "no gravity, no air",
+    "stands": "still air, no ground",
+}
 MACHINE_FILES = (".toml", ".urdf", ".xml")
 """Endings of files that a machine can be brought in from."""
 
@@ -76,7 +82,7 @@ def _copied(
         report.read.append(f"{len(report.copies)} meshes")
     stands = stands_of(machine)
     site_text = new_site(f"{name} place", stands)
-    report.converted = [f"a plain site for it: {'still water' if stands == 'floats' else 'level ground' if stands == 'drives' else 'still air, no ground'}"]  # fmt: skip
+    report.converted = [f"a plain site for it: {PLACES[stands]}"]
     texts = {f"machines/{name}.toml": text, f"sites/{name}_place.toml": site_text}
     if folder is not None:
         check_name(folder, "machines", name)

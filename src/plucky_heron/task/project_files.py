@@ -10,12 +10,13 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
 import tomlkit
 
 from plucky_heron.errors import FileError
 from plucky_heron.files import inside, read_text, validate
 from plucky_heron.machine import editing
-from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.schema import GROUND, Machine
 from plucky_heron.upgrading import FORMAT
 
 Kind = Literal["machines", "sites", "tasks", "recipes"]
@@ -104,13 +105,28 @@ def new_machine(folder: Path, name: str, stands: str) -> Changes:
 
 def site_for(stands: str) -> str:
     """The site that a new machine gets."""
-    return "water" if stands.startswith("floats") else "hall" if stands == "stands" else "yard"
+    return (
+        "water"
+        if stands.startswith("floats")
+        else "space"
+        if stands == "in space"
+        else "hall"
+        if stands == "stands"
+        else "yard"
+    )
 
 
 def stands_of(machine: Machine) -> str:
-    """How a machine stands, as far as its site goes: it floats, drives (or flies) about, or is fixed."""
+    """How a machine stands, as far as its site goes: it floats, drives (or flies) about, is fixed, or is in space: what only flywheels move."""
     if any(force.kind in ("hull", "float") for force in machine.forces.values()):
         return "floats"
+    turning = [str(d.joint) for d in machine.drives.values()]
+    wheels = [machine.joints[j] for j in turning if j in machine.joints and machine.joints[j].kind == "hinge" and machine.joints[j].limits is None]  # fmt: skip
+    axes = np.array([joint.axis for joint in wheels], dtype=float).reshape(-1, 3)
+    touching = any(shape.solid for joint in wheels for shape in machine.bodies[joint.child].shapes)
+    free = any(joint.kind == "free" and joint.parent == GROUND for joint in machine.joints.values())
+    if free and len(wheels) == len(machine.drives) and not touching and np.linalg.matrix_rank(axes) == 3:
+        return "in space"
     return "drives" if any(joint.kind in ("free", "planar") for joint in machine.joints.values()) else "stands"
 
 
@@ -119,6 +135,8 @@ def new_site(name: str, stands: str = "drives") -> str:
     document = _document(name.replace("_", " "))
     if stands.startswith("floats"):
         document["water_level"] = "0 m"
+    elif stands == "in space":
+        document["gravity"], document["air_density"] = "0 m/s**2", "0 kg/m**3"
     elif stands != "stands":
         document["terrain"] = editing.inline({"kind": "flat"})
     return tomlkit.dumps(document)

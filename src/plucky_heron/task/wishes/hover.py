@@ -24,12 +24,16 @@ class Hover(Wish):
             return "it cannot leave the ground"
         if look.floats:
             return "the water carries it"
+        if look.site.gravity < 0.1:
+            return ""
         return "" if look.flies > 1.05 else f"its thrust is {look.flies:.2g} of its weight"
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How far, how near."""
         far = nice(max(4.0 * size_of(look), 0.5))
         surplus = max(0.2, look.flies - 1.0) * look.site.gravity
+        if look.site.gravity < 0.1:  # nothing is to be carried: what one of its thrusters gives it
+            surplus = max(float(look.machine.drives[n].limit) for n in look.thrusters) / look.mass
         time = 2.0 * float(np.sqrt(2.0 * far / min(surplus, 5.0)))
         return (
             Question("far", "marks as far as", far, "m", f"it is {size_of(look):.2g} m wide", 0.05, 1e3),
@@ -55,7 +59,7 @@ class Hover(Wish):
         for letter in letters:
             draft.signal(f"off.{letter}", f"{base}.{letter} - mark.{letter}", "m")
             draft.observe(f"{letter} to the mark", f"off.{letter}", "m", nice(2.5 * far), "where to go")
-        fast = nice(np.sqrt(2.0 * 5.0 * far))
+        fast = nice(np.sqrt(2.0 * 5.0 * far)) if look.site.gravity > 0.1 else nice(8.0 * far / given["limit"])
         for letter in letters:
             draft.observe(f"speed {letter}", f"{base}.velocity.{letter}", "m/s", fast, "state is complete")
         draft.signal("away", f"norm({', '.join(f'off.{a}' for a in letters)})", "m")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plucky_heron.task.wishes.attitude import turn_questions, turn_task, unfit_to_turn
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.reach import clear_share
@@ -18,12 +19,12 @@ class HoldPose(Wish):
     """Driven joints at set-points."""
 
     name = "hold a pose"
-    says = "every driven joint at a set-point"
+    says = "every driven joint at a set-point; in space an attitude"
 
     def unfit(self, look: Look) -> str:
         """Whether it stands, and its drives can hold a pose."""
         if look.base:
-            return "it travels: give it a place or a speed"
+            return unfit_to_turn(look)
         if not look.driven:
             return "no joint of it is driven"
         if look.tied_apart:
@@ -36,6 +37,8 @@ class HoldPose(Wish):
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How exactly, how long."""
+        if look.base:
+            return turn_questions(look)
         sliders = all(look.machine.joints[j].unit == "m" for j in look.posed)
         span = min(look.span(j)[1] - look.span(j)[0] for j in look.posed)
         near = Question("within", "within", nice(0.03 * span), "m", "3 % of its way", 1e-5, 10.0) if sliders else Question("within", "within", 0.05, "rad", "of each joint; of sliders 3 % of their way", 1e-4, 1.0)  # fmt: skip
@@ -49,6 +52,8 @@ class HoldPose(Wish):
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:
         """Set-points drawn once an episode."""
+        if look.base:
+            return turn_task(look, given, "hold an attitude", 0.0)
         return pose_task(look, given, "hold a pose", 0.0)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plucky_heron.task.wishes.attitude import time_to_turn, turn_questions, turn_task, unfit_to_turn
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.fly import fly, fly_questions
 from plucky_heron.task.wishes.look import Look, nice
@@ -20,12 +21,22 @@ class FollowSetpoint(Wish):
         """Whether it drives over the ground, or is an arm."""
         if look.rolls or look.glides:
             return ""
-        return "nothing takes it over the ground" if look.base else HoldPose().unfit(look)
+        if look.base and unfit_to_turn(look):
+            return "nothing takes it over the ground"
+        return HoldPose().unfit(look)
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How fast at most, how exactly."""
         if look.glides:
             return fly_questions(look)
+        if look.base and not look.rolls:
+            near, within, hold, _, rate, load = turn_questions(look)
+            time = time_to_turn(look)
+            every = Question(
+                "every", "drawn anew every", nice(3.0 * time), "s", "three times a quick turn", 0.01, 3600.0
+            )
+            more = Question("limit", "episode", nice(12.0 * time), "s", "four set-points", 0.1, 36000.0)
+            return near, within, hold, every, more, rate, load
         if not look.rolls:
             every = Question("every", "drawn anew every", nice(4.0 * look.seconds), "s", "four times a quick motion", 0.01, 600.0)  # fmt: skip
             near, hold, _, rate, load = HoldPose().questions(look)
@@ -46,6 +57,8 @@ class FollowSetpoint(Wish):
         """Set-points that are drawn again and again."""
         if look.glides:
             return fly(look, given)
+        if look.base and not look.rolls:
+            return turn_task(look, given, "follow an attitude", given["every"])
         if not look.rolls:
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base

@@ -232,11 +232,11 @@ def test_many_drives_with_long_names_still_give_a_task() -> None:
         assert len(bind(sensed, Site(), task, "row").entries) > 24
 
 
-def test_machines_with_loops_are_told_so(both: dict[str, Project]) -> None:
+def test_a_machine_that_a_rod_locks_is_told_so(both: dict[str, Project]) -> None:
     machine = planar_arm([0.3, 0.3], [0, 0, 1], 2.0)
     data = machine.model_dump(exclude_defaults=True) | {
-        "forces": {"tie": {"kind": "rod", "a": "link1", "at_a": [0.3, 0, 0]}}
+        "forces": {"tie": {"kind": "rod", "a": "link1", "at_a": [0.3, 0, 0], "at_b": [0.3, 0.3, 0]}}
     }
     look = Look(validate(Machine, data, "row"), Site())
     told = {w.name: w.unfit(look) for w in WISHES}
-    assert "close loops" in told["reach a place"] and "close loops" in told["hold a pose"] and all(told.values())
+    assert "its loops tie" in told["reach a place"] and "its loops tie" in told["hold a pose"] and all(told.values())

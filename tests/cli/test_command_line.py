@@ -118,6 +118,17 @@ def test_wrong_names_are_explained_with_what_there_is(capsys: pytest.CaptureFixt
     assert main(["train", "lift", "--seeds", "many"]) == 2
 
 
+def test_project_and_json_may_stand_before_the_command(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
+    assert main(["wish", "hoist", "--project", str(folder), "--json"]) == 0
+    behind = capsys.readouterr().out
+    for before in (["--project", str(folder), "--json"], ["--json", f"--project={folder}"]):
+        assert main([*before, "wish", "hoist"]) == 0
+        assert capsys.readouterr().out == behind
+    for lacking in (["--project", str(folder)], ["--project"]):
+        assert main(lacking) == 2
+        assert capsys.readouterr().err.count("\n") == 1
+
+
 def test_shakedown_answers_no_when_something_is_wrong(capsys: pytest.CaptureFixture[str], folder: Path) -> None:
     good = answer(capsys, "shakedown", str(folder / "tasks" / "lift.toml"))
     assert {"name", "severity", "passed", "evidence"} <= set(good["checks"][0])

@@ -34,11 +34,11 @@ from plucky_heron.errors import HeronError, StateError, one_line, printable
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command line; every error becomes one line: with status 2, and a fault of the program a log file."""
-    given = sys.argv[1:] if arguments is None else arguments
+    given = behind_the_command(sys.argv[1:] if arguments is None else arguments)
     as_json = "--json" in given
     run: Callable[..., Any] = typer.main.get_command(app).main
     try:
-        status = run(arguments, prog_name="heron", standalone_mode=False)
+        status = run(given, prog_name="heron", standalone_mode=False)
         sys.stdout.flush()
     except HeronError as error:
         complain(error, as_json)
@@ -59,6 +59,16 @@ def main(arguments: list[str] | None = None) -> int:
         complain(StateError(fault_text(error)), as_json)
         return 2
     return int(status or 0)
+
+
+def behind_the_command(given: list[str]) -> list[str]:
+    """Arguments with --project and --json behind the command where they stand before it: both orders are usual."""
+    first, k = [], 0
+    while k < len(given) and (given[k] in ("--json", "--project") or given[k].startswith("--project=")):
+        count = 2 if given[k] == "--project" else 1
+        first += given[k : k + count]
+        k += count
+    return [*given[k : k + 1], *first, *given[k + 1 :]] if first and k < len(given) else given
 
 
 def fault_text(error: BaseException) -> str:

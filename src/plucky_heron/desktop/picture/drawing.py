@@ -184,7 +184,8 @@ class Drawing(QWidget):
         )
         draw_arrow(painter, QPointF(14, base.y()), QPointF(38, base.y()), t.color("ink"))
         names = {"side": "x +", "end": "y +", "top": "x +", "free": "from the right, above"}
-        painter.drawText(QPointF(50, base.y() + 4), names[self.view])
+        if 50 + painter.fontMetrics().horizontalAdvance(names[self.view]) < start.x() - 8:
+            painter.drawText(QPointF(50, base.y() + 4), names[self.view])
 
     def hint(self) -> str:
         """What stands beside the name of the view."""

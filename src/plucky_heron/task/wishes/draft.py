@@ -124,6 +124,7 @@ class Draft:
 
     def start(self, target: str, unit: str, low: float, high: float, why: str = "") -> None:
         """What episodes start with."""
+        low, high = float(f"{low:.4g}"), float(f"{high:.4g}")
         self.task.setdefault("starts", {})[target] = {"uniform": [said(low, unit), said(high, unit)]}
         if why:
             self.lines.append(Line("Starts and variation", target.rpartition(".")[0].replace(".", " "), why))

@@ -25,6 +25,8 @@ from plucky_heron.units import factor_to_si, pretty_unit
 Array = np.ndarray
 
 _MOST_HANDS = 3
+FACTS = 76
+"""Pixels that what is said of an observation gets at least; the rest of it is in the tooltip."""
 
 
 def name_button(text: str, action: Callable[[], object], tip: str = "") -> QPushButton:
@@ -125,7 +127,7 @@ class SensesCard(EditCard):
 
     def __init__(self, model: TaskModel) -> None:
         super().__init__("Observations", model)
-        self.rows = Rows((5, 5, 0), spacing=6)
+        self.rows = Rows((5, 5, 6), spacing=6)
         self.body.addWidget(scrolled(self.rows), 1)
         foot = QHBoxLayout()
         self.adding, self.menu = menu_button("Add a signal")
@@ -198,9 +200,9 @@ class SensesCard(EditCard):
                     line.addWidget(hand)
                 self.gauges.append((columns, hands))
             gauge.setAccessibleName(f"{o.name} range")
-            span = f"{entry.low / factor:.4g} … {entry.high / factor:.4g} {pretty_unit(unit)}".replace("-", "−")
+            span = f"{entry.low / factor:.3g} … {entry.high / factor:.3g} {pretty_unit(unit)}".replace("-", "−")
             if entry.low == -entry.high:
-                span = f"±{entry.high / factor:.4g} {pretty_unit(unit)}"
+                span = f"±{entry.high / factor:.3g} {pretty_unit(unit)}"
             if o.form != "value":
                 span = "sine, cosine"
             more = [f"±{o.noise / factor:.2g}" if o.noise else "", f"{1000 * o.delay:g} ms late" if o.delay else ""]
@@ -213,8 +215,8 @@ class SensesCard(EditCard):
             open_it = name_button(
                 o.name + count, partial(self.open_entry, o.name, ("observations", source), OBSERVATION), tip
             )
-            facts = label(text, "soft")
-            facts.setToolTip(text)
+            facts = ElidedLabel(text, "soft")
+            facts.setMinimumWidth(min(facts.fontMetrics().horizontalAdvance(text) + 2, FACTS))
             self.rows.add(open_it, gauge, facts)
         self.rows.finish()
         self._frames(problem)

@@ -93,7 +93,9 @@ class SampleLine(QWidget):
         if not steps:
             return
         chart = 96 if self.way is not None else 0
-        x, first, last = 34.0 if self.way is None else 10.0, 10.0, self.height() - 24.0 - chart
+        painter.setFont(font(11))
+        times = max(painter.fontMetrics().horizontalAdvance(time) for time, _, _ in steps)
+        x, first, last = max(34.0, times + 10.0) if self.way is None else 10.0, 10.0, self.height() - 24.0 - chart
         painter.setPen(QPen(t.color("ink"), 1.6))
         painter.drawLine(QPointF(x, first), QPointF(x, last))
         for k, (time, title, note) in enumerate(steps):

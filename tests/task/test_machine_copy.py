@@ -41,6 +41,15 @@ def test_it_comes_as_it_stands_with_its_meshes_and_can_be_trained(with_mesh: Pat
     assert problem.task.site == "my_vane_place" and problem.site.terrain is None
 
 
+def test_a_mesh_behind_a_link_comes_under_the_name_it_has(with_mesh: Path, tmp_path: Path) -> None:
+    (with_mesh.parent / "parts" / "vane.obj").rename(with_mesh.parent / "vane_v3.obj")
+    (with_mesh.parent / "parts" / "vane.obj").symlink_to("../vane_v3.obj")
+    project = create(tmp_path / "cell", str(with_mesh))
+    mesh = project.folder / "machines" / "parts" / "vane.obj"
+    assert mesh.read_text() == CORNERS and not mesh.is_symlink()
+    assert len(project.problem("my_vane").machine.bodies["vane"].shapes[0].points) == 5
+
+
 @pytest.mark.parametrize(("name", "key"), [("rov", "water_level"), ("lorry", "terrain"), ("scara", "")])
 def test_its_site_suits_it_and_its_first_task_shows_it(name: str, key: str, tmp_path: Path) -> None:
     project = create(tmp_path / "cell", str(FOREIGN / f"{name}.toml"))
@@ -65,7 +74,7 @@ def test_a_mesh_above_its_folder_is_refused(with_mesh: Path, tmp_path: Path) -> 
     with_mesh.write_text(with_mesh.read_text().replace("parts/vane.obj", "../vane.obj"))
     with pytest.raises(FileError, match="put it beside the machine file"):
         machine_from_file(with_mesh)
-    (tmp_path / "project.toml").unlink()
+    (tmp_path / "project.toml").unlink()  # without one its own folder is all that it may read
     with pytest.raises(FileError, match="leads out of the project folder"):
         machine_from_file(with_mesh)
 

@@ -71,13 +71,14 @@ def _copied(
         f"{len(machine.joints)} joints, {len(machine.drives)} drives, {len(machine.sensors)} sensors",
     ]
     for mesh in sorted({s.file for body in machine.bodies.values() for s in body.shapes if s.file}):
-        beside = source.resolve().parent
-        path = inside(project_of(source), beside / mesh)
-        if beside not in path.parents:
+        path = inside(project_of(source), source.resolve().parent / mesh)
+        if ".." in Path(mesh).parts:
             raise FileError(
                 source, "file", mesh, "stands above the machine's own folder; put it beside the machine file"
             )
-        report.copies[f"machines/{path.relative_to(beside)}"] = path
+        report.copies[f"machines/{Path(mesh)}"] = (
+            path  # by the name that the machine file gives it, also where that is a link
+        )
     if report.copies:
         report.read.append(f"{len(report.copies)} meshes")
     stands = stands_of(machine)

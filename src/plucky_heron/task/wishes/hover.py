@@ -4,10 +4,30 @@ from __future__ import annotations
 
 import numpy as np
 
+from plucky_heron.task.wishes.attitude import torques
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import size_of, start_height, start_place
-from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+from plucky_heron.task.wishes.wish import SAMPLES, Wish, clock, load_question, substeps, vary_mass
+
+LEAN = 1.0
+"""Angle (rad) to lean by and back, as a flight from one place to another asks for."""
+LEAN_SAMPLES = 8.0
+"""Samples that a lean should last; a four-rotor flyer with 4 of them came to 78 %, with 9 to 100 %, with 18 nowhere in 500 k steps."""
+
+
+def quick_of(look: Look, flight: float) -> float:
+    """Seconds of its quickest motion: a flight, or a lean by its thrusters where it is led by leaning; those follow late."""
+    if look.site.gravity < 0.1:
+        return flight
+    letters, rows = (("turn",), (1,)) if "turn" in look.letters else (("rx", "ry"), (0, 1))
+    coordinates = [look.index(f"{look.base_joint}.{letter}") for letter in letters]
+    inertia = look.inertia(look.model.start[None])[0][coordinates]
+    # thrusters that push one way work against each other: half of them turn it, at full thrust
+    torque = 0.5 * np.abs(torques(look)).sum(axis=1)[list(rows)]
+    late = max(float(look.machine.drives[n].lag + look.machine.drives[n].dead_time) for n in look.thrusters)
+    lean = 2.0 * np.sqrt(LEAN * inertia / np.maximum(torque, 1e-12))
+    return float(min(flight, (lean.min() + late) * SAMPLES / LEAN_SAMPLES))
 
 
 class Hover(Wish):
@@ -40,7 +60,7 @@ class Hover(Wish):
             Question("height", "above the ground", nice(max(2.0 * far, start_height(look))), "m", "so that nothing is near", 0.0, 1e4),
             Question("within", "within", nice(0.15 * far), "m", "a part of the way", 1e-3, far),
             Question("hold", "held for", 1.0, "s", "it stays, and does not fly past", 0.0, 60.0),
-            *clock(max(0.6, 0.35 * time), max(8.0, nice(4.0 * time)), "four times the way, at least 8 s"),
+            *clock(quick_of(look, max(0.6, 0.35 * time)), max(8.0, nice(4.0 * time)), "four times the way, at least 8 s"),
             load_question(look, look.base),
         )  # fmt: skip
 

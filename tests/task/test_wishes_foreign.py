@@ -289,3 +289,32 @@ def test_resting_on_a_stop_costs_and_the_last_part_of_a_pose_is_seen_finely(proj
     assert cost[0] == 0.0 and -0.3 < cost[1] < -0.15 and cost[2] < -0.45
     near = {e.name: (e.low, e.high) for e in problem.entries}["joint 2 close"]
     assert near == pytest.approx((-0.2, 0.2), abs=1e-5)
+
+
+def test_a_boat_that_cannot_brake_is_rewarded_for_rest_and_not_for_going_round(tmp_path: Path) -> None:
+    problem = create(tmp_path / "lake", str(FOREIGN / "airboat.toml"), "reach a place").problem("reach_a_place")
+    batch = Batch(problem, 2, seed=1, stream="rest")
+    batch.start(np.arange(2))
+    marks = np.stack([batch.starts.drawn["mark.x"], batch.starts.drawn["mark.y"]], axis=1)
+    batch.plant.position[:, :2] = marks
+    batch.plant.velocity[:] = 0.0
+    batch.plant.velocity[1, 0] = 1.0  # passes through it
+    outcome = batch.step(np.zeros((2, 2)))
+    number = list(problem.task.rewards).index("at_rest_there")
+    rests, passes = outcome.terms[:, number] / problem.sample_time
+    assert rests > 0.9 and passes < 0.1
+
+
+def test_a_flyer_that_leans_quickly_is_commanded_often() -> None:
+    hover = wish_named("hover and fly to points")
+    rates = {}
+    for inertia in (0.012, 1.2):
+        hub = {"mass": 1.4, "inertia": [inertia, inertia, 2.0 * inertia], "shapes": [{"kind": "box", "size": [0.4, 0.4, 0.06]}]}  # fmt: skip
+        rotors = {f"r{k}": {"kind": "thrust", "body": "hub", "at": [x, y, 0.0], "direction": [0, 0, 1], "limit": 8.0, "lag": 0.04} for k, (x, y) in enumerate(((0.16, 0.16), (0.16, -0.16), (-0.16, 0.16), (-0.16, -0.16)))}  # fmt: skip
+        data = {"name": "flyer", "bodies": {"hub": hub}, "joints": {"air": {"kind": "free", "child": "hub", "start": [0, 0, 2, 0, 0, 0]}}, "drives": rotors}  # fmt: skip
+        look = Look(validate(Machine, data, "flyer"), Site())
+        (lean,) = {q.why for q in hover.questions(look) if q.key == "rate"}
+        rates[inertia] = float(lean.split()[4])
+    # two of four rotors turn it: 2.56 N m; full torque there and back by a radian, 40 ms late, 8 of 11 samples
+    assert rates[0.012] == pytest.approx((2.0 * np.sqrt(0.012 / 2.56) + 0.04) * 11.0 / 8.0, rel=0.02)
+    assert rates[1.2] == pytest.approx(0.6, rel=0.02)  # then a flight is as quick as a lean

@@ -102,9 +102,15 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft.lags()
     draft.reward("distance", f"-away / {far:.4g}", 1.0, "a slope everywhere")
     draft.reward("near_the_mark", f"near(away, {max(1.5 * within, 0.12 * far):.3g})", 1.0, "worth the last part")
+    speed = f"norm({base}.velocity.x, {base}.velocity.y)"
+    draft.reward("at_rest_there", f"near(away, {max(1.5 * within, 0.12 * far):.3g}) * near({speed}, {2.0 * given['slow']:.3g})", 1.0, "what cannot brake else goes round it")  # fmt: skip
     draft.costs(0.01)
-    slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
-    draft.measure("at rest at the mark", f"away < {within:.4g} and {slow}", given["hold"], "apart from the reward")
+    draft.measure(
+        "at rest at the mark",
+        f"away < {within:.4g} and {speed} < {given['slow']:.4g}",
+        given["hold"],
+        "apart from the reward",
+    )
     draft.task["target"] = {
         "body": base,
         "x": "mark.x",

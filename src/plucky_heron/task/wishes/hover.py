@@ -17,14 +17,13 @@ LEAN_SAMPLES = 8.0
 
 
 def quick_of(look: Look, flight: float) -> float:
-    """Seconds of its quickest motion: a flight, or a lean by its thrusters where it is led by leaning; those follow late."""
-    if look.site.gravity < 0.1:
+    """Seconds of its quickest motion: a flight, or in space of three dimensions a lean to each side by its thrusters, which follow late."""
+    if look.site.gravity < 0.1 or "rx" not in look.letters:
         return flight
-    letters, rows = (("turn",), (1,)) if "turn" in look.letters else (("rx", "ry"), (0, 1))
-    coordinates = [look.index(f"{look.base_joint}.{letter}") for letter in letters]
+    coordinates = [look.index(f"{look.base_joint}.{letter}") for letter in ("rx", "ry")]
     inertia = look.inertia(look.model.start[None])[0][coordinates]
     # thrusters that push one way work against each other: half of them turn it, at full thrust
-    torque = 0.5 * np.abs(torques(look)).sum(axis=1)[list(rows)]
+    torque = 0.5 * np.abs(torques(look)).sum(axis=1)[:2]
     late = max(float(look.machine.drives[n].lag + look.machine.drives[n].dead_time) for n in look.thrusters)
     lean = 2.0 * np.sqrt(LEAN * inertia / np.maximum(torque, 1e-12))
     return float(min(flight, (lean.min() + late) * SAMPLES / LEAN_SAMPLES))

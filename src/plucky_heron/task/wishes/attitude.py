@@ -18,23 +18,28 @@ LEAST_SHARE = 1e-3
 """Share of the largest torque that the weakest axis needs to count as turned about."""
 
 
-def torques(look: Look) -> Array:
-    """Most torque (3, drives) of each wheel and thruster about the axes of the body that is free, N m."""
+def torques_of(look: Look) -> dict[str, Array]:
+    """Most torque (3,) of each wheel and thruster about the axes of the body that is free, N m."""
     frame = look.frames(look.model.start[None])[0]
     base = frame[look.model.bodies.index(look.base)]
     turn, middle = base[3:].reshape(3, 3), look.middles(look.model.start[None])[0]
-    found = []
+    found = {}
     for name, drive in look.machine.drives.items():
         if drive.kind == "thrust":
             own = frame[look.model.bodies.index(str(drive.body))]
             axes = own[3:].reshape(3, 3)
             push, arm = axes @ np.array(drive.direction), own[:3] + axes @ np.array(drive.at) - middle
-            found.append(turn.T @ (np.cross(arm, push) + drive.reaction * push) * float(drive.limit))
+            found[name] = turn.T @ (np.cross(arm, push) + drive.reaction * push) * float(drive.limit)
         elif drive.joint in look.spinning:
             part = look.machine.joints[str(drive.joint)]
             axis = frame[look.model.bodies.index(part.child), 3:].reshape(3, 3) @ np.array(part.axis, dtype=float)
-            found.append(turn.T @ axis * look.machine.command_limit(name) if drive.kind == "effort" else turn.T @ axis * float(drive.limit))  # fmt: skip
-    return np.array(found).reshape(-1, 3).T
+            found[name] = turn.T @ axis * float(drive.limit)
+    return found
+
+
+def torques(look: Look) -> Array:
+    """The same of all of them, (3, drives)."""
+    return np.array(list(torques_of(look).values())).reshape(-1, 3).T
 
 
 def unfit_to_turn(look: Look) -> str:
@@ -43,23 +48,24 @@ def unfit_to_turn(look: Look) -> str:
         return "it travels: give it a place or a speed"
     if others := [j for j in look.driven if j not in look.spinning]:
         return f"{others[0]} moves a limb of it: no wish is for what is free in space with limbs"
-    sizes = np.linalg.svd(torques(look), compute_uv=False) if torques(look).size else np.zeros(1)
-    axes = int((sizes > LEAST_SHARE * max(float(sizes.max()), 1e-12)).sum()) if sizes.max() > 0.0 else 0
+    found = torques(look)
+    axes = int(np.linalg.matrix_rank(found, LEAST_SHARE * max(float(np.abs(found).max(initial=0.0)), 1e-9))) if found.size else 0  # fmt: skip
     return "" if axes == 3 else f"its drives turn it about {('no', 'one', 'two')[axes]} of three axes"
 
 
 def time_to_turn(look: Look) -> float:
     """Seconds of a turn by `TURN` about the slowest axis, full torque up and down, no faster than wheels take up its momentum."""
     coordinates = [look.index(f"{look.base_joint}.{letter}") for letter in ("rx", "ry", "rz")]
-    inertia, most = look.inertia(look.model.start[None])[0][coordinates], np.abs(torques(look)).sum(axis=1)
+    moved, most = look.inertia(look.model.start[None])[0], np.abs(torques(look)).sum(axis=1)
+    inertia = moved[coordinates]
     time = 2.0 * np.sqrt(TURN * inertia / np.maximum(most, 1e-12))
-    for joint in look.spinning:
-        top = look.top_speed(joint)
-        axis = np.abs(np.array(look.machine.joints[joint].axis, dtype=float))
-        if top:
-            share = top * look.inertia(look.model.start[None])[0][look.index(joint)] / inertia
-            time = np.where(axis > 0.5, np.maximum(time, TURN / np.maximum(share, 1e-12)), time)
-    return float(time.max())
+    fastest: Array = np.zeros(3)
+    for name, torque in torques_of(look).items():
+        joint = str(look.machine.drives[name].joint)
+        top = look.top_speed(joint) if joint in look.spinning else 0.0
+        # what has no top speed takes up all that is asked
+        fastest += np.abs(torque) / np.linalg.norm(torque) * moved[look.index(joint)] * top / inertia if top else np.where(torque != 0.0, np.inf, 0.0)  # fmt: skip
+    return float(np.maximum(time, TURN / np.maximum(fastest, 1e-12)).max())
 
 
 def turn_questions(look: Look) -> tuple[Question, ...]:

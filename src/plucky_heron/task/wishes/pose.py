@@ -19,7 +19,7 @@ class HoldPose(Wish):
     """Driven joints at set-points."""
 
     name = "hold a pose"
-    says = "every driven joint at a set-point; in space an attitude"
+    says = "every joint at a set-point; an attitude"
 
     def unfit(self, look: Look) -> str:
         """Whether it stands, and its drives can hold a pose."""

@@ -15,7 +15,7 @@ class FollowSetpoint(Wish):
     """What is wanted comes from outside and changes."""
 
     name = "follow a set-point"
-    says = "speed and turn rate, heights in flight, or a pose that changes"
+    says = "a speed and turn, a height, a pose that change"
 
     def unfit(self, look: Look) -> str:
         """Whether it drives over the ground, or is an arm."""

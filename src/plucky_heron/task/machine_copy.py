@@ -76,9 +76,8 @@ def _copied(
             raise FileError(
                 source, "file", mesh, "stands above the machine's own folder; put it beside the machine file"
             )
-        report.copies[f"machines/{Path(mesh)}"] = (
-            path  # by the name that the machine file gives it, also where that is a link
-        )
+        # by the name that the machine file gives it, also where that is a link
+        report.copies[f"machines/{Path(mesh)}"] = path
     if report.copies:
         report.read.append(f"{len(report.copies)} meshes")
     stands = stands_of(machine)

@@ -105,15 +105,7 @@ def new_machine(folder: Path, name: str, stands: str) -> Changes:
 
 def site_for(stands: str) -> str:
     """The site that a new machine gets."""
-    return (
-        "water"
-        if stands.startswith("floats")
-        else "space"
-        if stands == "in space"
-        else "hall"
-        if stands == "stands"
-        else "yard"
-    )
+    return {"stands": "hall", "in space": "space"}.get(stands, "water" if stands.startswith("floats") else "yard")
 
 
 def stands_of(machine: Machine) -> str:

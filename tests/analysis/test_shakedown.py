@@ -120,6 +120,7 @@ BOUND_UP: dict[str, set[str]] = {
     "halving": {
         "cable angle goes round",
         "cable length range",
+        "finite",
         "control is fast enough",
         "height range",
         "observations differ",

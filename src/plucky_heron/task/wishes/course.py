@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question
 from plucky_heron.task.wishes.look import Look, nice
-from plucky_heron.task.wishes.vehicle import own_motion, size_of, speed_of, tipped
-from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+from plucky_heron.task.wishes.vehicle import own_motion, size_of, speed_of, tipped, travel_clock, travel_costs
+from plucky_heron.task.wishes.wish import Wish, load_question, substeps, vary_mass
 
 
 class GoAlong(Wish):
@@ -26,7 +26,7 @@ class GoAlong(Wish):
             Question("speed", "at", speed, "m/s", f"half of the {speed_of(look):.2g} m/s that it makes", 1e-3, 1e3),
             Question("width", "half as wide as", nice(1.2 * size_of(look)), "m", "a little more than its own length", 0.01, 1e3),
             Question("length", "for", length, "m", "ten seconds at that speed, or the course that is there", 0.1, 5e3),
-            *clock(1.5, nice(2.0 * length / speed + 4.0), "twice the time that it needs"),
+            *travel_clock(look, 1.5, nice(2.0 * length / speed + 4.0), "twice the time that it needs"),
             load_question(look, look.base),
         )  # fmt: skip
 
@@ -56,7 +56,7 @@ class GoAlong(Wish):
         speed = given["speed"]
         draft.reward("progress", f"clip({lane}.speed / {speed:.4g}, -1, 1)", 1.0, "the way along the course, not faster than wished")  # fmt: skip
         draft.reward("on_the_line", f"-({lane}.offset / {given['width']:.4g})**2", 0.3, "in the middle")
-        draft.costs(0.01)
+        travel_costs(draft)
         draft.signal("gone", f"{lane}.progress", "m")
         draft.measure("at its end", f"gone > {given['length']:.6g}", 0.0, "apart from the reward")
         draft.ending("off the course", f"abs({lane}.offset) > {given['width']:.4g}", -5.0, "worse than going on")

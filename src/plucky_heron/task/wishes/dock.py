@@ -11,6 +11,8 @@ from plucky_heron.task.wishes.vehicle import (
     start_height,
     start_place,
     tipped,
+    travel_costs,
+    turns_slowly,
     vehicle_questions,
 )  # fmt: skip
 from plucky_heron.task.wishes.wish import Wish, substeps, vary_mass
@@ -53,7 +55,9 @@ class Dock(Wish):
         draft.reward("distance", f"-away / {back:.4g}", 1.0, "a slope everywhere")
         draft.reward("turned", f"near(away, {near:.3g}) * cos({base}.yaw)", 1.0, "the heading counts where it is near")
         draft.reward("in_place", f"near(away, {1.5 * given['within']:.3g}) * near(wrap({base}.yaw), {1.5 * given['turned']:.3g})", 1.0, "worth the last part")  # fmt: skip
-        draft.costs(0.01)
+        travel_costs(draft)
+        if look.leans:
+            turns_slowly(draft)
         slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
         draft.measure("docked", f"away < {given['within']:.4g} and abs(wrap({base}.yaw)) < {given['turned']:.4g} and {slow}", given["hold"], "apart from the reward")  # fmt: skip
         draft.task["target"] = {"body": base, "x": f"{place:.6g}", "y": f"{y0:.6g}", "z": f"{start_height(look):.4g}"}

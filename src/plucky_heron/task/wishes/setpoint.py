@@ -7,8 +7,8 @@ from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.fly import fly, fly_questions
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.pose import HoldPose, pose_task
-from plucky_heron.task.wishes.vehicle import any_heading, own_motion, speed_of, tipped
-from plucky_heron.task.wishes.wish import Wish, clock, load_question, substeps, vary_mass
+from plucky_heron.task.wishes.vehicle import any_heading, own_motion, speed_of, tipped, travel_clock, travel_costs
+from plucky_heron.task.wishes.wish import Wish, load_question, substeps, vary_mass
 
 
 class FollowSetpoint(Wish):
@@ -49,7 +49,7 @@ class FollowSetpoint(Wish):
             Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
             Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
             Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
-            *clock(1.5, 12.0, "three set-points"),
+            *travel_clock(look, 1.5, 12.0, "three set-points"),
             load_question(look, look.base),
         )  # fmt: skip
 
@@ -88,7 +88,7 @@ class FollowSetpoint(Wish):
         draft.lags()
         draft.reward("distance", f"-({slope})", 0.5, "a slope everywhere")
         draft.reward("on_the_setpoint", " * ".join(terms), 1.0, "worth the last part")
-        draft.costs(0.01)
+        travel_costs(draft)
         draft.measure("at the set-point", " and ".join(inside), given["hold"], "apart from the reward")
         tipped(draft, -5.0)
         any_heading(draft)

@@ -9,6 +9,15 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.rehearsal import SECONDS
 from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
 
+UPRIGHT = 0.2
+"""Lean (rad) of what falls over by itself that is nothing to worry about."""
+FALLEN = 0.8
+"""Lean (rad) from which it is not caught any more."""
+SPINS = 2.0
+"""Rate of turning (rad/s) that nothing asks for."""
+QUICKEST = 0.2
+"""Time (s) of the quickest motion that sets a control rate."""
+
 
 def size_of(look: Look) -> float:
     """Length of the body that travels, m."""
@@ -38,9 +47,14 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
         Question("within", "within", within, "m", "a part of its own length", 1e-3, far),
         Question("slow", "slower than", nice(0.15 * speed), "m/s", "at rest, not in passing", 1e-3, 1e3),
         Question("hold", "held for", 0.5, "s", "at rest, not in passing", 0.0, 60.0),
-        *clock(max(1.0, 0.3 * time), limit_for(time, 4.0, 8.0), "four times the way at full speed, at least 8 s"),
+        *travel_clock(look, max(1.0, 0.3 * time), limit_for(time, 4.0, 8.0), "four times the way at full speed, at least 8 s"),
         load_question(look, look.base),
     )  # fmt: skip
+
+
+def travel_clock(look: Look, seconds: float, limit: float, why: str) -> tuple[Question, ...]:
+    """Control rate and time limit, from the time of a motion; what falls over is caught while it leans a little."""
+    return clock(min(seconds, max(QUICKEST, look.leans.seconds)) if look.leans else seconds, limit, why)
 
 
 def heave(draft: Draft) -> None:
@@ -79,7 +93,36 @@ def own_motion(draft: Draft, height: str = "") -> None:
                 0.3,
                 "it keeps its depth",
             )
+    if look.leans:
+        draft.reward("upright", f"near({sense_lean(draft)}, {2.0 * UPRIGHT:g})", 0.5, "it falls over by itself")
     heave(draft)
+
+
+def sense_lean(draft: Draft) -> str:
+    """How it leans and how fast; the formula of the lean."""
+    look = draft.look
+    assert look.leans is not None, "asked before"
+    letter = look.leans.letter
+    turn = f"{look.base_joint}.turn"
+    lean = f"{turn}.position" if letter == "turn" else f"{look.base}.{letter}"
+    axis = "y" if letter == "pitch" else "x"
+    rate = f"{turn}.velocity" if letter == "turn" else f"{look.base}.own.rate.{axis}"
+    # so fast it falls through the last lean at which it may still be caught, by an exponential fall
+    fast = np.log(3.0) / look.leans.seconds * FALLEN
+    draft.observe("lean", lean, "rad", FALLEN, "what is to be small")
+    draft.observe("lean rate", rate, "rad/s", nice(1.2 * fast), "state is complete")
+    return lean
+
+
+def travel_costs(draft: Draft) -> None:
+    """Small terms against effort and chatter; larger ones where every sample decides how it leans, and a policy that jumps makes it shiver."""
+    draft.costs(0.1 if draft.look.leans else 0.01)
+
+
+def turns_slowly(draft: Draft) -> None:
+    """A term against spinning: what balances on two wheels otherwise circles about its mark, which is easier than to stand."""
+    base = draft.look.base
+    draft.reward("turns_slowly", f"-clip(({base}.own.rate.z / {SPINS:g})**2, 0, 1)", 0.3, "else it circles about where it should rest")  # fmt: skip
 
 
 def go_to(look: Look, given: dict[str, float]) -> Draft:
@@ -104,7 +147,10 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft.reward("near_the_mark", f"near(away, {max(1.5 * within, 0.12 * far):.3g})", 1.0, "worth the last part")
     speed = f"norm({base}.velocity.x, {base}.velocity.y)"
     draft.reward("at_rest_there", f"near(away, {max(1.5 * within, 0.12 * far):.3g}) * near({speed}, {2.0 * given['slow']:.3g})", 1.0, "what cannot brake else goes round it")  # fmt: skip
-    draft.costs(0.01)
+    travel_costs(draft)
+    if look.leans:
+        tipped(draft, -5.0)
+        turns_slowly(draft)
     draft.measure(
         "at rest at the mark",
         f"away < {within:.4g} and {speed} < {given['slow']:.4g}",
@@ -143,7 +189,9 @@ def start_height(look: Look) -> float:
 
 def tipped(draft: Draft, weight: float) -> None:
     """An ending for what has fallen over."""
-    base = draft.look.base
-    if {"rx", "ry"} <= set(draft.look.letters):
+    base, leans = draft.look.base, draft.look.leans
+    if leans:
+        draft.ending("fallen", f"abs({base}.{leans.letter}) > {FALLEN}", weight, "it would not get up again")
+    elif {"rx", "ry"} <= set(draft.look.letters):
         formula = f"abs({base}.roll) > 1.05 or abs({base}.pitch) > 1.05"
         draft.ending("tipped over", formula, weight, "it would not get up again")

@@ -105,7 +105,7 @@ def written_on(
     paths = f"machines/{machine}.toml", f"sites/{site}.toml"
     look = Look(*_both(folder, texts, paths, meshes))
     draft = draft_of(wish_named(wish), look, answers)
-    name = check_name(folder, "tasks", name or free_name(folder, "tasks", draft.name))
+    name = check_name(folder, "tasks", name or free_name(folder, "tasks", draft.name.replace("-", "_")))
     texts = dict(texts)
     if draft.sensors:
         document = tomlkit.parse(texts[paths[0]])

@@ -1,0 +1,90 @@
+"""Vehicles that fall over by themselves: how they do, and what their tasks say of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from plucky_heron.files import validate
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
+from plucky_heron.task.wishes.leaning import fall_of, steadied
+from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.poses import STEP
+from tests.task.test_foreign_imports import WHEEL, body, box, brought, joint, wish
+
+RADIUS, WHEELS, TOP = 0.1, 0.9, 9.8067
+TURNED = {"y": "1.570796 0 0", "x": "0 1.570796 0"}
+
+
+def stilter(folder: Path, height: float = 0.27, mass: float = 6.5, axle: str = "y") -> Machine:
+    """A body on two wheels beside one another, on an axle along x or y."""
+    parts = [body("post", mass, box(0.12, 0.12, 1.8 * height), f"0 0 {height}")]
+    for side, sign in (("left", 1), ("right", -1)):
+        at = f"0 {0.17 * sign} 0" if axle == "y" else f"{0.17 * sign} 0 0"
+        parts += [
+            body(f"{side}_wheel", WHEELS, WHEEL, turn=TURNED[axle]),
+            joint(f"{side}_turn", "post", f"{side}_wheel", at, "0 1 0" if axle == "y" else "1 0 0", 'effort="4" velocity="18"'),
+        ]  # fmt: skip
+    return brought(folder, parts)[1]
+
+
+def level() -> Site:
+    """Ground."""
+    return validate(Site, {"terrain": {"kind": "flat"}}, "site")
+
+
+@pytest.mark.parametrize(("height", "mass"), [(0.27, 6.5), (1.2, 40.0)])
+def test_a_post_on_wheels_falls_as_fast_as_its_closed_form(tmp_path: Path, height: float, mass: float) -> None:
+    look = Look(stilter(tmp_path, height, mass), level())
+    fall = look.leans
+    assert fall is not None and fall.letter == "pitch"
+    # wheels roll without torque: (I + m l² - m² l² / M) a = m g l lean, M with what the wheels turn
+    own, turning = 0.002 * mass, 2.0 * 0.002 * WHEELS / RADIUS**2
+    moved = mass + 2.0 * WHEELS + turning
+    grows = np.sqrt((own + mass * height**2 - (mass * height) ** 2 / moved) / (mass * TOP * height))
+    assert fall.seconds == pytest.approx(np.log(3.0) * grows, rel=0.2)
+
+
+def test_on_an_axle_along_x_it_falls_to_its_side(tmp_path: Path) -> None:
+    fall = Look(stilter(tmp_path, axle="x"), level()).leans
+    assert fall is not None and fall.letter == "roll"
+
+
+def test_what_stands_does_not_fall(tmp_path: Path) -> None:
+    parts = [body("post", 6.5, box(0.3, 0.12, 0.05), "-0.1 0 0.05"), body("foot", 0.2, '<sphere radius="0.05"/>')]
+    parts.append(joint("foot_mount", "post", "foot", "-0.3 0 -0.05"))
+    for side, sign in (("left", 1), ("right", -1)):
+        parts += [body(f"{side}_wheel", WHEELS, WHEEL, turn=TURNED["y"]), joint(f"{side}_turn", "post", f"{side}_wheel", f"0 {0.17 * sign} 0", "0 1 0", 'effort="4" velocity="18"')]  # fmt: skip
+    assert Look(brought(tmp_path, parts)[1], level()).leans is None
+
+
+def test_held_upright_it_shows_how_far_it_goes_and_not_how_it_falls(tmp_path: Path) -> None:
+    look = Look(stilter(tmp_path), level())
+    held = steadied(look, look.base)
+    plant = held.plant(2)
+    index = held.model.bodies.index(look.base)
+    commands = np.array([[4.0, 4.0], [-4.0, 4.0]])
+    leans = []
+    for _ in range(100):
+        plant.step(commands, int(0.02 / STEP))
+        plant.locate()
+        leans.append(np.abs(plant.attitude[:, index, :2]).max())
+    assert max(leans) < 0.06
+    # it drives as fast as its wheels turn, or turns on the spot
+    assert plant.own[0, index, 0] == pytest.approx(18.0 * RADIUS, rel=0.1)
+    assert abs(plant.own[1, index, 0]) < 0.1 and plant.own[1, index, 5] > 5.0
+    assert fall_of(look, look.base, look.base_joint) is not None
+    assert look.travel.ahead < 1.1 * 18.0 * RADIUS
+
+
+@pytest.mark.parametrize("name", ["reach a place", "follow a set-point", "go along a course", "dock", "balance"])
+def test_whatever_it_is_to_do_it_senses_its_lean_and_falling_ends_an_episode(tmp_path: Path, name: str) -> None:
+    draft = wish(stilter(tmp_path), name)
+    seen = {o["name"]: o for o in draft.task["observations"]}
+    assert seen["lean"]["formula"] == "post.pitch" and seen["lean rate"]["formula"] == "post.own.rate.y"
+    assert draft.task["endings"]["fallen"]["formula"].startswith("abs(post.pitch) > 0.8")
+    assert float(draft.task["timing"]["control_rate"].split()[0]) >= 50.0
+    assert len(seen) == len(draft.task["observations"])

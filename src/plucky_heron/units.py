@@ -160,6 +160,11 @@ def pretty_unit(unit: str) -> str:
     return unit.replace("**2", "²").replace("**3", "³").replace("*", "·")
 
 
+def counted(count: int, word: str, many: str = "") -> str:
+    """A number of things: ``"1 run"``, ``"2 runs"``; `many` where an s is not enough."""
+    return f"{count} {word}" if count == 1 else f"{count} {many or word + 's'}"
+
+
 def show(value: float, unit: str = "", digits: int = 3) -> str:
     """A number for people, with its unit and a true minus sign: ``"−1.37 m"``."""
     if not math.isfinite(value):

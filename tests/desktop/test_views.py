@@ -8,6 +8,7 @@ import time
 import tomllib
 from dataclasses import replace
 from itertools import pairwise
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -29,7 +30,7 @@ from plucky_heron.desktop.charts.strip_recorder import Ledger, StripRecorder, ni
 from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, Mark, QuantityField
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
-from plucky_heron.desktop.picture.projection import Frame, convex_hull, outline_points
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, convex_hull, outline_points
 from plucky_heron.desktop.picture.scene import Scene
 from plucky_heron.desktop.stations.compare.model import comparison_words
 from plucky_heron.desktop.stations.handover.rig_card import RoundTrips
@@ -40,6 +41,7 @@ from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.errors import StateError
 from plucky_heron.machine.schema import Machine, Shape
+from plucky_heron.project import create
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import Recording, run_trials
 from plucky_heron.task.problem import Problem
@@ -132,6 +134,44 @@ def test_everything_the_machine_can_reach_is_in_sight(problem: Problem) -> None:
         for reel in (1.5, 7.0):
             place = poses(problem.machine, {"trolley": trolley, "cable": 0.0, "reel": reel})["basket"][:3, 3]
             assert left < place[0] < right and low < place[2] < high
+
+
+@pytest.mark.parametrize("view", VIEWS)
+@pytest.mark.parametrize("origin", [0.0, 1.7])
+def test_what_travels_is_whole_in_sight_wherever_its_origin_is(tmp_path: Path, view: str, origin: float) -> None:
+    # a post of 1.8 m on a wheel; its origin at its foot, or at its head
+    (tmp_path / "post.toml").write_text(f"""
+format = 2
+name = "post"
+[bodies.post]
+mass = "6 kg"
+centre = ["0 m", "0 m", "{0.9 - origin} m"]
+inertia = ["1 kg*m**2", "1 kg*m**2", "0.1 kg*m**2"]
+shapes = [{{ kind = "box", size = ["0.2 m", "0.2 m", "1.8 m"], at = ["0 m", "0 m", "{0.9 - origin} m"] }}]
+[bodies.wheel]
+mass = "1 kg"
+inertia = ["0.01 kg*m**2", "0.01 kg*m**2", "0.01 kg*m**2"]
+shapes = [{{ kind = "cylinder", size = ["0.1 m", "0.05 m"], turn = ["90 deg", "0 deg", "0 deg"] }}]
+[joints.base]
+kind = "free"
+child = "post"
+start = ["0 m", "0 m", "{0.1 + origin} m", "0 deg", "0 deg", "0 deg"]
+[joints.axle]
+kind = "hinge"
+parent = "post"
+child = "wheel"
+axis = [0, 1, 0]
+origin = ["0 m", "0 m", "{-origin} m"]
+[drives.axle]
+kind = "effort"
+joint = "axle"
+limit = "3 N*m"
+""")
+    project = create(tmp_path / "own", str(tmp_path / "post.toml"), wish="balance")
+    left, right, low, high = Scene(project.problem("balance")).extent(view)
+    corners = [np.array([x, y, z]) for x in (-0.1, 0.1) for y in (-0.1, 0.1) for z in (0.1, 1.9)]
+    for across, up in (VIEWS[view][:2] @ corner for corner in corners):
+        assert left < across < right and low < up < high
 
 
 @pytest.mark.parametrize("view", ["side", "end", "top", "free"])

@@ -76,11 +76,14 @@ class Scene:
             middle = self._start[self._roams][:3, 3] @ VIEWS[view][:2].T
             track = self.problem.surroundings.tracks[0] is not None or self.problem.site.walls
             half = size * (2.6 if track else 0.95)
-            low, high = -0.75 * half, 0.65 * half
+            flat = cloud @ VIEWS[view][:2].T - middle
+            (left, down), (right, up) = flat.min(axis=0) - 0.1 * size, flat.max(axis=0) + 0.1 * size
             if view in ("side", "end"):  # the ground stays in sight
-                flat = cloud @ VIEWS[view][1] - middle[1]
-                low, high = float(flat.min()) - 0.3 * half, float(flat.max()) + 0.25 * half
-            return middle[0] - half, middle[0] + half, middle[1] + low, middle[1] + high
+                down, up = float(flat[:, 1].min()) - 0.3 * half, float(flat[:, 1].max()) + 0.25 * half
+            else:  # what travels may have its origin at its foot, or at its nose
+                down, up = min(down, -0.75 * half), max(up, 0.65 * half)
+            left, right = min(left, -half), max(right, half)
+            return middle[0] + left, middle[0] + right, middle[1] + down, middle[1] + up
         start = model.pose(model.start)
         driven = {drive.joint for drive in machine.drives.values()}
         for name in model.joints:

@@ -9,6 +9,7 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.stations.stake import StakeState
 from plucky_heron.runs.store import RunRow
 from plucky_heron.training.stopping import show_value
+from plucky_heron.units import counted
 
 NO_BATCH = "No batch yet: train one, change the recipe, train another"
 OTHER_REWARDS = "the task was changed between these runs: only its measure compares them"
@@ -19,7 +20,7 @@ def stake(bench: Workbench) -> StakeState:
     count = len(batches(bench.rows))
     if not count:
         return StakeState(0.0, "no batch: train")
-    return StakeState(0.5 if count == 1 else 1.0, f"{count} batch{'es' if count > 1 else ''}")
+    return StakeState(0.5 if count == 1 else 1.0, counted(count, "batch", "batches"))
 
 
 def comparison_words(groups: dict[str, list[float]], quantity: str = "success") -> list[str]:
@@ -30,7 +31,10 @@ def comparison_words(groups: dict[str, list[float]], quantity: str = "success") 
         reverse=True,
     )
     if len(named) < 2:
-        return [f"{letter}: {len(values)} seeds; one batch alone compares with nothing" for letter, values in named]
+        return [
+            f"{letter}: {counted(len(values), 'seed')}; one batch alone compares with nothing"
+            for letter, values in named
+        ]
     (first, ours), (second, theirs) = named[:2]
     best, next_best = float(np.median(ours)), float(np.median(theirs))
     worst_first, worst_second = show_value(quantity, min(ours)), show_value(quantity, min(theirs))

@@ -18,6 +18,7 @@ from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import STANDARD, Recipe
 from plucky_heron.training.stopping import Course, Evaluation, StopRule, show_steps, show_value
 from plucky_heron.training.stopping.evaluation import LENGTH, SCORE, SUCCESS, WORST
+from plucky_heron.units import counted
 
 
 def stake(bench: Workbench) -> StakeState:
@@ -28,18 +29,13 @@ def stake(bench: Workbench) -> StakeState:
     batch = bench.batch_rows()
     if any(r.alive for r in batch):
         done = sum(r.steps if r.alive else r.budget for r in batch) / max(1, sum(r.budget for r in batch))
-        return StakeState(max(0.08, done), f"{len(batch)} seeds, {100 * done:.0f} %")
+        return StakeState(max(0.08, done), f"{counted(len(batch), 'seed')}, {100 * done:.0f} %")
     wrong = [r for r in rows if r.state in (DEAD, FAILED)]
     if wrong:
         return StakeState(0.6, f"run {wrong[0].id} {wrong[0].state}", trouble=True)
     row, count = bench.row(), len({r.batch for r in rows})
-    fact = f"{count} batch{'es' if count > 1 else ''}, {len(rows)} runs"
+    fact = f"{counted(count, 'batch', 'batches')}, {counted(len(rows), 'run')}"
     return StakeState(1.0, fact, older=row is not None and bench.older(row))
-
-
-def seeds_text(count: int) -> str:
-    """A number of seeds."""
-    return f"{count} seed{'s' if count > 1 else ''}"
 
 
 def recipe_note(recipe: Recipe, changed: int) -> str:

@@ -29,7 +29,6 @@ from plucky_heron.desktop.stations.training.diagnosis_card import DiagnosisCard,
 from plucky_heron.desktop.stations.training.go_on_sheet import GoOnSheet
 from plucky_heron.desktop.stations.training.inside_sheet import InsideSheet
 from plucky_heron.desktop.stations.training.marks import Histogram, SeedBars, Spark
-from plucky_heron.desktop.stations.training.model import seeds_text
 from plucky_heron.desktop.stations.training.recipe_sheet import RecipeSheet
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
@@ -41,6 +40,7 @@ from plucky_heron.runs.store import RunRow
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import Recipe
+from plucky_heron.units import counted
 
 SETTINGS = (
     "learning_rate", "steps_per_update", "passes", "minibatch", "updates_per_step", "random_start_steps", "model_updates", "candidates",
@@ -263,7 +263,7 @@ class TrainingStation(Station):
         self.stop.setEnabled(bool(bench.training()))
         self.watching.offer(row)
         if bench.recipe is not None:
-            self.start.setText(f"{'Queue' if bench.training() else 'Train'} {seeds_text(bench.recipe.seeds)}")
+            self.start.setText(f"{'Queue' if bench.training() else 'Train'} {counted(bench.recipe.seeds, 'seed')}")
 
     def _show_health(self) -> None:
         bench = self.bench

@@ -38,7 +38,7 @@ UNSEEN = Path(__file__).parents[2] / "benchmarks" / "unseen"
 FITS = {
     "hoist": {"reach a place", "swing up", "balance"}, "punt": {"reach a place", "follow a set-point", "go along a course", "dock"},
     "marshcart": {"reach a place", "follow a set-point", "go along a course", "dock"}, "wader": {"walk forward"}, "crab": {"walk forward"},
-    "sower": {"hover and fly to points"}, "davit": {"reach a place", "hold a pose", "follow a set-point"}, "barrow": {"balance"},
+    "sower": {"hover and fly to points"}, "davit": {"reach a place", "hold a pose", "follow a set-point"}, "barrow": {"balance", "reach a place", "follow a set-point"},
     "sluice": {"swing up", "balance"}, "arm": {"reach a place", "hold a pose", "follow a set-point"}, "bell": {"swing up", "balance"},
     "lamp": {"reach a place", "hold a pose", "follow a set-point"}, "lifter": {"hover and fly to points"}, "trolley": {"swing up", "balance"},
     "sled": {"reach a place", "follow a set-point", "go along a course", "dock"}, "drum": set(), "wagons": set(),

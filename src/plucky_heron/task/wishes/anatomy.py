@@ -194,6 +194,25 @@ class Anatomy(Poses):
         return over and not self.glides and (wheels or (bool(self.thrusters) and self.flies < 1.05))
 
     @functools.cached_property
+    def along(self) -> str:
+        """The direction in which driven wheels take it to and fro, "x" or "y", where a planar joint keeps it in an upright plane; else ""."""
+        if self.floats or not ("turn" in self.letters and "z" in self.letters):
+            return ""
+        start = self.model.start[None]
+        low = float(self.lowest(start)[0])
+        on_ground = [
+            j
+            for j in set(self.wheels) & set(self.driven)
+            if float(self.lowest(start, {self.machine.joints[j].child})[0]) < low + 0.5 * self.wheels[j]
+        ]
+        return self.letters[0] if on_ground else ""
+
+    @property
+    def travels(self) -> bool:
+        """Whether it goes over the ground or the water, at will or to and fro."""
+        return self.rolls or bool(self.along)
+
+    @functools.cached_property
     def hanging(self) -> list[str]:
         """Joints without a drive, behind one that has one, on which something hangs at the start: a load on a hook."""
         if self.site.gravity < 0.1:
@@ -355,7 +374,7 @@ class Anatomy(Poses):
     @functools.cached_property
     def limbs_aboard(self) -> list[list[str]]:
         """Driven joints of each limb, of two at least, that it does not travel by: no wheel, thruster, wing or foot is on it."""
-        if not self.rolls and not self.feet:
+        if not self.travels and not self.feet:
             return []
         acting = {str(getattr(f, "wheel", "") or getattr(f, "body", "")) for f in self.machine.forces.values()}
         acting |= {str(self.machine.drives[n].body) for n in self.thrusters}

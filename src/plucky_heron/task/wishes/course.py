@@ -16,6 +16,8 @@ class GoAlong(Wish):
 
     def unfit(self, look: Look) -> str:
         """Whether it is a vehicle."""
+        if look.along:
+            return "it only goes to and fro"
         return "" if look.rolls else "it does not travel over the ground" if look.base else "the base does not travel"
 
     def questions(self, look: Look) -> tuple[Question, ...]:

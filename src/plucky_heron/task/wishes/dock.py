@@ -28,6 +28,8 @@ class Dock(Wish):
         """Whether it is a vehicle."""
         if look.glides:
             return RESTLESS
+        if look.along:
+            return "it only goes to and fro"
         return "" if look.rolls else "it does not travel over the ground" if look.base else "the base does not travel"
 
     def questions(self, look: Look) -> tuple[Question, ...]:
@@ -53,6 +55,7 @@ class Dock(Wish):
         draft.lags()
         near = max(2.0 * given["within"], 0.2 * back)
         draft.reward("distance", f"-away / {back:.4g}", 1.0, "a slope everywhere")
+        draft.reward("lined_up", f"near(dy, {1.5 * given['within']:.3g})", 0.5, "what cannot go sideways has to be in front of the place before it is there")  # fmt: skip
         draft.reward("turned", f"near(away, {near:.3g}) * cos({base}.yaw)", 1.0, "the heading counts where it is near")
         draft.reward("in_place", f"near(away, {1.5 * given['within']:.3g}) * near(wrap({base}.yaw), {1.5 * given['turned']:.3g})", 1.0, "worth the last part")  # fmt: skip
         travel_costs(draft)

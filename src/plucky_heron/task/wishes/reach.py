@@ -30,7 +30,7 @@ class Reach(Wish):
 
     def unfit(self, look: Look) -> str:
         """Whether there is a tip that gets around, or a vehicle."""
-        if look.rolls:
+        if look.travels:
             return ""
         if look.glides:
             return RESTLESS
@@ -55,7 +55,7 @@ class Reach(Wish):
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """Within what, held how long."""
-        if look.rolls:
+        if look.travels:
             return vehicle_questions(look)
         region = region_of(look)
         reach = region.reach if region is not None else 1.0
@@ -70,7 +70,7 @@ class Reach(Wish):
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:
         """Marks drawn in the region that is reached; the arm starts about its start."""
-        if look.rolls:
+        if look.travels:
             return go_to(look, given)
         draft = Draft(look, "reach a place")
         joints, body = look.reaching, look.limb[1]

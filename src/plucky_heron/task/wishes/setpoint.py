@@ -7,7 +7,15 @@ from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.fly import fly, fly_questions
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.pose import HoldPose, pose_task
-from plucky_heron.task.wishes.vehicle import any_heading, own_motion, speed_of, tipped, travel_clock, travel_costs
+from plucky_heron.task.wishes.vehicle import (
+    any_heading,
+    own_motion,
+    speed_ahead,
+    speed_of,
+    tipped,
+    travel_clock,
+    travel_costs,
+)
 from plucky_heron.task.wishes.wish import Wish, load_question, substeps, vary_mass
 
 
@@ -19,7 +27,7 @@ class FollowSetpoint(Wish):
 
     def unfit(self, look: Look) -> str:
         """Whether it drives over the ground, or is an arm."""
-        if look.rolls or look.glides:
+        if look.travels or look.glides:
             return ""
         if look.base and unfit_to_turn(look):
             return "nothing takes it over the ground"
@@ -29,7 +37,7 @@ class FollowSetpoint(Wish):
         """How fast at most, how exactly."""
         if look.glides:
             return fly_questions(look)
-        if look.base and not look.rolls:
+        if look.base and not look.travels:
             near, within, hold, _, rate, load = turn_questions(look)
             time = time_to_turn(look)
             every = Question(
@@ -37,15 +45,16 @@ class FollowSetpoint(Wish):
             )
             more = Question("limit", "episode", nice(12.0 * time), "s", "four set-points", 0.1, 36000.0)
             return near, within, hold, every, more, rate, load
-        if not look.rolls:
+        if not look.travels:
             every = Question("every", "drawn anew every", nice(4.0 * look.seconds), "s", "four times a quick motion", 0.01, 600.0)  # fmt: skip
             near, hold, _, rate, load = HoldPose().questions(look)
             more = Question("limit", "episode", nice(16.0 * look.seconds), "s", "four set-points", 0.1, 3600.0)
             return near, hold, every, more, rate, load
         top, turn = nice(0.6 * speed_of(look)), nice(min(0.5 * look.turning, 1.0))
+        turns = Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.turning:.2g} rad/s", 0.0, 100.0)
         return (
             Question("speed", "speeds up to", top, "m/s", f"it makes {speed_of(look):.2g} m/s", 1e-3, 1e3),
-            Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.turning:.2g} rad/s", 0.0, 100.0),
+            *([] if look.along else [turns]),
             Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
             Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
             Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
@@ -57,16 +66,17 @@ class FollowSetpoint(Wish):
         """Set-points that are drawn again and again."""
         if look.glides:
             return fly(look, given)
-        if look.base and not look.rolls:
+        if look.base and not look.travels:
             return turn_task(look, given, "follow an attitude", given["every"])
-        if not look.rolls:
+        if not look.travels:
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base
-        speed, turn = given["speed"], given["turn"]
-        backwards = -0.5 * speed if look.travel.least[0] < -0.1 and not look.steered else 0.0
+        speed, turn = given["speed"], given.get("turn", 0.0)
+        back = look.travel.least["xy".index(look.along or "x")] < -0.1
+        backwards = -0.5 * speed if back and not look.steered else 0.0
         draft.setpoint("wanted.speed", "m/s", backwards, speed, given["every"])
         draft.observe("wanted speed", "wanted.speed", "m/s", speed, "what is wanted")
-        draft.signal("speed_error", f"wanted.speed - {base}.own.velocity.x", "m/s")
+        draft.signal("speed_error", f"wanted.speed - {speed_ahead(look)}", "m/s")
         terms = [f"near(speed_error, {0.3 * speed:.3g})"]
         inside = [f"abs(speed_error) < {given['within'] * speed:.3g}"]
         slope = f"abs(speed_error) / {speed:.4g}"

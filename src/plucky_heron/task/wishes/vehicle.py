@@ -9,6 +9,8 @@ from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.rehearsal import SECONDS
 from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
 
+LEANS_BY = 0.1
+"""Lean (rad) with which it speeds up."""
 UPRIGHT = 0.2
 """Lean (rad) of what falls over by itself that is nothing to worry about."""
 FALLEN = 0.8
@@ -40,7 +42,10 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
     """How far, how near, how long."""
     far, speed = field_of(look), speed_of(look)
     # away from its side a vehicle has to turn first
-    time = far / speed + 2.0 / max(min(look.turning, 2.0), 0.2)
+    time = far / speed + (0.0 if look.along else 2.0 / max(min(look.turning, 2.0), 0.2))
+    if look.leans:
+        # it speeds up no faster than it may lean, half of the way, and brakes the other half
+        time = max(time, 2.0 * np.sqrt(far / (LEANS_BY * look.site.gravity)))
     within = nice(max(0.08 * far, 0.2 * size_of(look)))
     return (
         Question("far", "marks as far as", far, "m", f"it is {size_of(look):.2g} m long and makes {speed:.2g} m/s", 0.01, 1e4),
@@ -73,10 +78,12 @@ def own_motion(draft: Draft, height: str = "") -> None:
     """
     look, base = draft.look, draft.look.base
     fast = nice(1.2 * speed_of(look))
-    draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", fast, "how fast it goes")
-    across = min(look.travel.across, fast)
-    draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", nice(max(across, 0.2 * fast)), "whether it drifts")  # fmt: skip
-    draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", nice(max(1.2 * look.turning, 0.2)), "how fast it turns")  # fmt: skip
+    draft.observe("speed ahead", speed_ahead(look), "m/s", fast, "how fast it goes")
+    if not look.along:
+        across = nice(max(min(look.travel.across, fast), 0.2 * fast))
+        draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", across, "whether it drifts")
+        turning = nice(max(1.2 * look.turning, 0.2))
+        draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", turning, "how fast it turns")
     if look.dives:
         room = size_of(look)
         draft.observe(
@@ -98,15 +105,25 @@ def own_motion(draft: Draft, height: str = "") -> None:
     heave(draft)
 
 
+def speed_ahead(look: Look) -> str:
+    """Formula of its speed in the direction in which it goes."""
+    return f"{look.base}.velocity.{look.along}" if look.along else f"{look.base}.own.velocity.x"
+
+
+def lean_of(look: Look) -> str:
+    """Formula of its lean."""
+    assert look.leans is not None, "asked before"
+    letter = look.leans.letter
+    return f"{look.base_joint}.turn.position" if letter == "turn" else f"{look.base}.{letter}"
+
+
 def sense_lean(draft: Draft) -> str:
     """How it leans and how fast; the formula of the lean."""
     look = draft.look
     assert look.leans is not None, "asked before"
     letter = look.leans.letter
-    turn = f"{look.base_joint}.turn"
-    lean = f"{turn}.position" if letter == "turn" else f"{look.base}.{letter}"
-    axis = "y" if letter == "pitch" else "x"
-    rate = f"{turn}.velocity" if letter == "turn" else f"{look.base}.own.rate.{axis}"
+    lean, axis = lean_of(look), "y" if letter == "pitch" else "x"
+    rate = f"{look.base_joint}.turn.velocity" if letter == "turn" else f"{look.base}.own.rate.{axis}"
     # so fast it falls through the last lean at which it may still be caught, by an exponential fall
     fast = np.log(3.0) / look.leans.seconds * FALLEN
     draft.observe("lean", lean, "rad", FALLEN, "what is to be small")
@@ -130,6 +147,48 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft = Draft(look, "reach a place")
     base, far, within = look.base, given["far"], given["within"]
     x0, y0 = start_place(look)
+    if look.along:
+        mark, here = f"mark.{look.along}", x0 if look.along == "x" else y0
+        draft.setpoint(mark, "m", here - far, here + far)
+        draft.signal("to_go", f"{mark} - {base}.{look.along}", "m")
+        draft.signal("away", "abs(to_go)", "m")
+        draft.observe("ahead", "to_go", "m", nice(1.5 * far), "where the mark is")
+    else:
+        mark_around(draft, far)
+    own_motion(draft, "mark.z" if look.dives else "")
+    draft.actions()
+    draft.lags()
+    draft.reward("distance", f"-away / {far:.4g}", 1.0, "a slope everywhere")
+    draft.reward("near_the_mark", f"near(away, {max(1.5 * within, 0.12 * far):.3g})", 1.0, "worth the last part")
+    speed = f"abs({speed_ahead(look)})" if look.along else f"norm({base}.velocity.x, {base}.velocity.y)"
+    draft.reward("at_rest_there", f"near(away, {max(1.5 * within, 0.12 * far):.3g}) * near({speed}, {2.0 * given['slow']:.3g})", 1.0, "what cannot brake else goes round it")  # fmt: skip
+    travel_costs(draft)
+    if look.leans:
+        tipped(draft, -5.0)
+        if not look.along:
+            turns_slowly(draft)
+    draft.measure(
+        "at rest at the mark",
+        f"away < {within:.4g} and {speed} < {given['slow']:.4g}",
+        given["hold"],
+        "apart from the reward",
+    )
+    draft.task["target"] = {
+        "body": base,
+        "x": f"{x0:g}" if look.along == "y" else "mark.x",
+        "y": f"{y0:g}" if look.along == "x" else "mark.y",
+        "z": "mark.z" if look.dives else f"{start_height(look):.4g}",
+    }
+    any_heading(draft)
+    vary_mass(draft, base, given["variation"])
+    draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
+    return draft
+
+
+def mark_around(draft: Draft, far: float) -> None:
+    """A mark anywhere in a square about the start, or also above and below it, and where it is as seen from the vehicle."""
+    look, base = draft.look, draft.look.base
+    x0, y0 = start_place(look)
     draft.setpoint("mark.x", "m", x0 - far, x0 + far)
     draft.setpoint("mark.y", "m", y0 - far, y0 + far)
     draft.signal("dx", f"mark.x - {base}.x", "m")
@@ -140,39 +199,12 @@ def go_to(look: Look, given: dict[str, float]) -> Draft:
     draft.signal("away", f"norm(dx, dy, mark.z - {base}.z)" if look.dives else "norm(dx, dy)", "m")
     draft.observe("ahead", f"dx * cos({base}.yaw) + dy * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
     draft.observe("to the left", f"dy * cos({base}.yaw) - dx * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
-    own_motion(draft, "mark.z" if look.dives else "")
-    draft.actions()
-    draft.lags()
-    draft.reward("distance", f"-away / {far:.4g}", 1.0, "a slope everywhere")
-    draft.reward("near_the_mark", f"near(away, {max(1.5 * within, 0.12 * far):.3g})", 1.0, "worth the last part")
-    speed = f"norm({base}.velocity.x, {base}.velocity.y)"
-    draft.reward("at_rest_there", f"near(away, {max(1.5 * within, 0.12 * far):.3g}) * near({speed}, {2.0 * given['slow']:.3g})", 1.0, "what cannot brake else goes round it")  # fmt: skip
-    travel_costs(draft)
-    if look.leans:
-        tipped(draft, -5.0)
-        turns_slowly(draft)
-    draft.measure(
-        "at rest at the mark",
-        f"away < {within:.4g} and {speed} < {given['slow']:.4g}",
-        given["hold"],
-        "apart from the reward",
-    )
-    draft.task["target"] = {
-        "body": base,
-        "x": "mark.x",
-        "y": "mark.y",
-        "z": "mark.z" if look.dives else f"{start_height(look):.4g}",
-    }
-    any_heading(draft)
-    vary_mass(draft, base, given["variation"])
-    draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
-    return draft
 
 
 def any_heading(draft: Draft) -> None:
     """Starts that look everywhere."""
     letter = "turn" if "turn" in draft.look.letters else "rz"
-    if letter in draft.look.letters:
+    if letter in draft.look.letters and not draft.look.along:
         draft.start(f"{draft.look.base_joint}.{letter}.position", "rad", -np.pi, np.pi, "any heading")
 
 
@@ -189,9 +221,9 @@ def start_height(look: Look) -> float:
 
 def tipped(draft: Draft, weight: float) -> None:
     """An ending for what has fallen over."""
-    base, leans = draft.look.base, draft.look.leans
-    if leans:
-        draft.ending("fallen", f"abs({base}.{leans.letter}) > {FALLEN}", weight, "it would not get up again")
+    base = draft.look.base
+    if draft.look.leans:
+        draft.ending("fallen", f"abs({lean_of(draft.look)}) > {FALLEN}", weight, "it would not get up again")
     elif {"rx", "ry"} <= set(draft.look.letters):
         formula = f"abs({base}.roll) > 1.05 or abs({base}.pitch) > 1.05"
         draft.ending("tipped over", formula, weight, "it would not get up again")

@@ -404,7 +404,7 @@ class WishPage(QWidget):
         look, draft = self.look, self.draft
         if look is None or draft is None:
             return
-        self.where.region = region_of(look) if self.list.name == "reach a place" and not look.rolls else None
+        self.where.region = region_of(look) if self.list.name == "reach a place" and not look.travels else None
         marks = {
             n: s["draw"]["uniform"]
             for n, s in draft.task.get("setpoints", {}).items()

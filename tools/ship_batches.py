@@ -2,7 +2,7 @@
 of each other machine.
 
 Run as ``PYTHONPATH=src .venv/bin/python tools/ship_batches.py``, some ten minutes on two cores for the hoist; with ``--machines`` the runs
-of the other machines are made anew beside what is recorded, half an hour. Written to ``demo/recorded``. What is shipped is what a training
+of the other machines are made anew beside what is recorded, an hour, half of it for the crab. Written to ``demo/recorded``. What is shipped is what a training
 leaves, less its checkpoints; of its health figures every update is kept that a chart can show.
 """
 
@@ -32,7 +32,7 @@ BATCHES: tuple[tuple[str, str, dict[str, Any], int, str], ...] = (
     ("ppo", "ppo", {"evaluation": {"every": 12_288, "episodes": 64}}, 10, "PPO without stop rules: to replay them over"),
 )  # fmt: skip
 """Name, recipe of the demo, what is changed in it, seeds, note."""
-MACHINES = (("rock", "rock"), ("dock", "dock"), ("sow", "sow"), ("hang", "hang"), ("lane", "lane"), ("walk", "walk"))  # fmt: skip
+MACHINES = (("rock", "rock"), ("dock", "dock"), ("sow", "sow"), ("hang", "hang"), ("lane", "lane"), ("walk", "walk"), ("climb", "climb-ddpg"), ("follow", "follow"))  # fmt: skip
 """Task and recipe of the run of each other machine, one seed by the recipe as it stands."""
 SEED = 1
 

@@ -107,7 +107,7 @@ def test_whatever_it_is_to_do_it_senses_its_lean_and_falling_ends_an_episode(tmp
     seen = {o["name"]: o for o in draft.task["observations"]}
     assert seen["lean"]["formula"] == "post.pitch" and seen["lean rate"]["formula"] == "post.own.rate.y"
     assert draft.task["endings"]["fallen"]["formula"].startswith("abs(post.pitch) > 0.8")
-    assert float(draft.task["timing"]["control_rate"].split()[0]) >= 50.0
+    assert float(draft.task["timing"]["control_rate"].split()[0]) >= 25.0
     assert len(seen) == len(draft.task["observations"])
 
 

@@ -64,7 +64,7 @@ class Dock(Wish):
         slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
         draft.measure("docked", f"away < {given['within']:.4g} and abs(wrap({base}.yaw)) < {given['turned']:.4g} and {slow}", given["hold"], "apart from the reward")  # fmt: skip
         draft.task["target"] = {"body": base, "x": f"{place:.6g}", "y": f"{y0:.6g}", "z": f"{start_height(look):.4g}"}
-        tipped(draft, -10.0)
+        tipped(draft, -10.0, 3.0 * back)
         root = look.base_joint
         draft.start(f"{root}.x.position", "m", x0 - 0.25 * back, x0 + 0.25 * back, "in front of the place")
         draft.start(f"{root}.y.position", "m", y0 - 0.4 * back, y0 + 0.4 * back)

@@ -12,6 +12,7 @@ from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.project import demo_source
+from plucky_heron.task.machine_import import machine_from_urdf
 from plucky_heron.task.wishes.catalogue import WISHES
 from plucky_heron.task.wishes.leaning import fall_of, steadied
 from plucky_heron.task.wishes.look import Look
@@ -51,7 +52,7 @@ def test_a_post_on_wheels_falls_as_fast_as_its_equations_of_motion(tmp_path: Pat
     # wheels shoot away from under a tall one, and a drive brakes what turns faster than it could
     look = Look(stilter(tmp_path, height, mass, fast=1000.0), level())
     fall = look.leans
-    assert fall is not None and fall.letter == "pitch"
+    assert fall is not None and fall.ways == ("pitch",)
     # wheels roll without torque; `moved` holds what they turn, too
     about, arm = 0.002 * mass + mass * height**2, mass * height
     moved = mass + 2.0 * WHEELS + 2.0 * 0.002 * WHEELS / RADIUS**2
@@ -71,7 +72,7 @@ def test_a_post_on_wheels_falls_as_fast_as_its_equations_of_motion(tmp_path: Pat
 
 def test_on_an_axle_along_x_it_falls_to_its_side(tmp_path: Path) -> None:
     fall = Look(stilter(tmp_path, axle="x"), level()).leans
-    assert fall is not None and fall.letter == "roll"
+    assert fall is not None and fall.ways == ("roll",)
 
 
 def test_what_stands_does_not_fall(tmp_path: Path) -> None:
@@ -112,7 +113,7 @@ def test_whatever_it_is_to_do_it_senses_its_lean_and_falling_ends_an_episode(tmp
 
 
 def test_what_a_plane_keeps_upright_goes_to_and_fro(barrow: Look) -> None:
-    assert barrow.along == "x" and barrow.leans is not None and barrow.leans.letter == "turn"
+    assert barrow.along == "x" and barrow.leans is not None and barrow.leans.ways == ("turn",)
     fits = {w.name for w in WISHES if not w.unfit(barrow)}
     assert fits == {"balance", "reach a place", "follow a set-point"}
     for name in ("reach a place", "follow a set-point"):
@@ -129,3 +130,19 @@ def test_where_its_driven_wheel_is_not_on_the_ground_it_goes_nowhere(barrow: Loo
     machine = barrow.machine
     bare = machine.bodies["wheel"].model_copy(update={"shapes": ()})
     assert Look(machine.model_copy(update={"bodies": {**machine.bodies, "wheel": bare}}), barrow.site).along == ""
+
+
+def test_what_stands_on_a_ball_leans_both_ways(tmp_path: Path) -> None:
+    parts = [body("post", 6.5, box(0.12, 0.12, 0.5), "0 0 0.4"), body("cross", 0.1), body("ball", 2.0, '<sphere radius="0.12"/>')]  # fmt: skip
+    parts += [joint("rolls", "post", "cross", "0 0 0", "1 0 0", 'effort="5" velocity="20"')]
+    parts += [joint("pitches", "cross", "ball", "0 0 0", "0 1 0", 'effort="5" velocity="20"')]
+    path = tmp_path / "found.urdf"
+    path.write_text(f'<robot name="found">{"".join(parts)}</robot>')
+    machine = validate(Machine, parse_toml(machine_from_urdf(path, True).texts["machines/found.toml"], path), path)
+    look = Look(machine, level())
+    assert look.leans is not None and set(look.leans.ways) == {"roll", "pitch"}
+    draft = wish(machine, "balance")
+    seen = {o["name"]: o["formula"] for o in draft.task["observations"]}
+    assert seen["roll rate"] == "post.own.rate.x" and seen["pitch"] == "post.pitch"
+    assert draft.task["measure"]["formula"].startswith("abs(norm(post.roll, post.pitch)) < 0.2")
+    assert {name.split(".")[1] for name in draft.task["starts"]} == {"rx", "ry"}

@@ -25,13 +25,13 @@ class Fall:
 
     Attributes
     ----------
-    letter : str
-        The lean: "pitch", "roll", or "turn" of a planar base.
+    ways : tuple of str
+        Its leans: "pitch", "roll" or, what stands on a ball or a single wheel, both; "turn" of a planar base.
     seconds : float
         Time in which a lean grows to three times itself.
     """
 
-    letter: str
+    ways: tuple[str, ...]
     seconds: float
 
 
@@ -55,13 +55,12 @@ def fall_of(poses: Poses, base: str, base_joint: str, seconds: float = WATCHED) 
         else:
             leans = {"roll": plant.attitude[:, body, 0], "pitch": plant.attitude[:, body, 1]}
         worst = {letter: float(np.abs(lean).max()) for letter, lean in leans.items()}
-        letter = max(worst, key=worst.__getitem__)
-        now, time = worst[letter], (k + 1) * step * STEP
+        now, time = max(worst.values()), (k + 1) * step * STEP
         if was < LEANS / 3.0 <= now:
             since = time
         if now > LEANS:
             # the first lean tells: what lies on its face has turned about everything
-            return Fall(letter, max(time - since, STEP))
+            return Fall(tuple(w for w, lean in worst.items() if lean > LEANS / 3.0), max(time - since, STEP))
         was = now
     return None
 

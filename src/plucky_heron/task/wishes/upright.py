@@ -197,10 +197,10 @@ def balance_vehicle(draft: Draft, given: dict[str, float]) -> Draft:
     """A vehicle on one axle stays upright and near where it started."""
     look, base = draft.look, draft.look.base
     assert look.leans is not None, "asked before"
-    letter, lean = look.leans.letter, sense_lean(draft)
+    ways, lean = look.leans.ways, sense_lean(draft)
     speed = nice(max(look.travel.ahead, 0.5))
     start = look.frames(look.model.start[None])[0][look.model.bodies.index(base), :2]
-    if letter == "turn":
+    if ways == ("turn",):
         draft.signal("gone", f"{base}.x - {start[0]:.6g}", "m")
         draft.observe("speed", f"{base}.velocity.x", "m/s", speed, "how fast it goes")
         away = "abs(gone)"
@@ -227,8 +227,9 @@ def balance_vehicle(draft: Draft, given: dict[str, float]) -> Draft:
     draft.costs(0.01)
     draft.measure("upright", f"abs({lean}) < {given['lean']:.4g} and {away} < {given['far']:.4g}", given["hold"], "apart from the reward")  # fmt: skip
     draft.ending("fallen", f"abs({lean}) > {max(0.8, 3.0 * given['lean']):.3g} or {away} > {3.0 * given['far']:.4g}", -2.0, "nothing more to learn")  # fmt: skip
-    coordinate = f"{look.base_joint}.{ {'turn': 'turn', 'pitch': 'ry', 'roll': 'rx'}[letter] }"
-    draft.start(f"{coordinate}.position", "rad", -given["start"], given["start"], "leans a little")
+    for way in ways:
+        coordinate = f"{look.base_joint}.{ {'turn': 'turn', 'pitch': 'ry', 'roll': 'rx'}[way] }"
+        draft.start(f"{coordinate}.position", "rad", -given["start"], given["start"], "leans a little")
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
     return draft
 

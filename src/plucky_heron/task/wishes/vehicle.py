@@ -117,22 +117,28 @@ def speed_ahead(look: Look) -> str:
 def lean_of(look: Look) -> str:
     """Formula of its lean."""
     assert look.leans is not None, "asked before"
-    letter = look.leans.letter
-    return f"{look.base_joint}.turn.position" if letter == "turn" else f"{look.base}.{letter}"
+    leans = [f"{look.base_joint}.turn.position" if way == "turn" else f"{look.base}.{way}" for way in look.leans.ways]
+    return leans[0] if len(leans) == 1 else f"norm({', '.join(leans)})"
 
 
 def sense_lean(draft: Draft) -> str:
     """How it leans and how fast; the formula of the lean."""
     look = draft.look
     assert look.leans is not None, "asked before"
-    letter = look.leans.letter
-    lean, axis = lean_of(look), "y" if letter == "pitch" else "x"
-    rate = f"{look.base_joint}.turn.velocity" if letter == "turn" else f"{look.base}.own.rate.{axis}"
     # so fast it falls through the last lean at which it may still be caught, by an exponential fall
     fast = np.log(3.0) / look.leans.seconds * FALLEN
-    draft.observe("lean", lean, "rad", FALLEN, "what is to be small")
-    draft.observe("lean rate", rate, "rad/s", nice(1.2 * fast), "state is complete")
-    return lean
+    turn = f"{look.base_joint}.turn"
+    formulas = {
+        "turn": (f"{turn}.position", f"{turn}.velocity"),
+        "pitch": (f"{look.base}.pitch", f"{look.base}.own.rate.y"),
+        "roll": (f"{look.base}.roll", f"{look.base}.own.rate.x"),
+    }
+    for way in look.leans.ways:
+        lean, rate = formulas[way]
+        name = "lean" if len(look.leans.ways) == 1 else way
+        draft.observe(name, lean, "rad", FALLEN, "what is to be small")
+        draft.observe(f"{name} rate", rate, "rad/s", nice(1.2 * fast), "state is complete")
+    return lean_of(look)
 
 
 def travel_costs(draft: Draft) -> None:

@@ -16,7 +16,7 @@ from plucky_heron.task.wishes.vehicle import (
     travel_clock,
     travel_costs,
 )
-from plucky_heron.task.wishes.wish import Wish, load_question, substeps, vary_mass
+from plucky_heron.task.wishes.wish import SAMPLES, Wish, load_question, substeps, vary_mass
 
 
 class FollowSetpoint(Wish):
@@ -58,7 +58,7 @@ class FollowSetpoint(Wish):
             Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
             Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
             Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
-            *travel_clock(look, 1.5, 12.0, "three set-points"),
+            *travel_clock(look, 1.5, 12.0, "three set-points", SAMPLES),
             load_question(look, look.base),
         )  # fmt: skip
 

@@ -59,10 +59,10 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
     )  # fmt: skip
 
 
-def travel_clock(look: Look, seconds: float, limit: float, why: str) -> tuple[Question, ...]:
-    """Control rate and time limit, from the time of a motion; what falls over is caught while it leans a little."""
+def travel_clock(look: Look, seconds: float, limit: float, why: str, samples: float = CAUGHT) -> tuple[Question, ...]:
+    """Control rate and time limit, from the time of a motion; what falls over is commanded `samples` times in the growth of a lean."""
     if look.leans:
-        return clock(min(seconds, max(QUICKEST, look.leans.seconds)), limit, why, CAUGHT)
+        return clock(min(seconds, max(QUICKEST, look.leans.seconds)), limit, why, samples)
     return clock(seconds, limit, why)
 
 

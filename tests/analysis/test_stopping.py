@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from plucky_heron.analysis.stopping.advice import budget_of, can_act, warnings_of
 from plucky_heron.analysis.stopping.replay import Recorded, kept_by, longest_pause, recorded, replay_run, summarise
-from plucky_heron.analysis.stopping.tuning import choose, frontier, judge, parse_try, sweep
+from plucky_heron.analysis.stopping.tuning import Tried, choose, doubt, frontier, judge, parse_try, resolution, sweep
 from plucky_heron.cli.main import main
 from plucky_heron.errors import StateError
 from plucky_heron.project import Project
@@ -33,6 +33,17 @@ def record(shares: list[float], run: int = 1, batch: int = 1) -> Recorded:
     """A run with these success shares, 1000 steps and 2 s apart."""
     course = Course([Evaluation(1000 * k, 2.0 * k, 3 * k, 100 * s - k / 100, s) for k, s in enumerate(shares)])
     return Recorded(run, batch, run, course, kept_by(course))
+
+
+def test_rules_that_wait_to_the_end_say_nothing_of_how_far_runs_differ() -> None:
+    def tried(*lost: float) -> Tried:
+        return Tried((1.0,), np.full(len(lost), 0.5), np.array(lost), np.zeros(len(lost)))
+
+    loses = [tried(0.0, 0.05, 0.02, 0.0, 0.01), tried(0.0, 0.09, 0.02, 0.0, 0.04)]
+    waits = [tried(0.0, 0.0, 0.0, 0.0, 0.0)] * 5
+    assert resolution(loses + waits) == resolution(loses) > 0.01
+    assert resolution(waits) == 0.0
+    assert "differences under 2.0 points" in doubt(0.02, 5) and "0.0" not in doubt(resolution(waits), 5)
 
 
 @given(SHARES)

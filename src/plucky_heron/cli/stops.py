@@ -111,7 +111,7 @@ def _tune(
     tries: list[str], rules: list[StopRule], records: list[Recorded], lose: float, answer: dict[str, Any]
 ) -> list[str]:
     """Sweep, put the result into `answer`, and say what is best."""
-    from plucky_heron.analysis.stopping.tuning import choose, frontier, judge, parse_try, resolution, sweep
+    from plucky_heron.analysis.stopping.tuning import choose, doubt, frontier, judge, parse_try, resolution, sweep
 
     axes = [parse_try(text, rules) for text in tries]
     names = [axis.name(rules) for axis in axes]
@@ -133,7 +133,7 @@ def _tune(
     if chosen not in edge:
         lines.append(f"* {said(chosen)}")
     lines.append(
-        f"* saves most and loses at most {100 * lose:.1f} points on these runs; differences under {100 * resolution(tried):.1f} points are not established by {len(records)} runs"
+        f"* saves most and loses at most {100 * lose:.1f} points on these runs; {doubt(resolution(tried), len(records))}"
     )
     if judged is None:
         lines.append("one run alone cannot judge a choice made on it: record more seeds")

@@ -268,6 +268,16 @@ def interval_of(values: Array, seed: int = 1) -> tuple[float, float]:
 
 
 def resolution(tried: Sequence[Tried]) -> float:
-    """Half-width of the 95 % interval of the mean success lost, the median over what was tried: smaller differences are not established."""
-    halves = [(b - a) / 2 for a, b in (interval_of(t.lost) for t in tried)]
+    """Half-width of the 95 % interval of the mean success lost, the median over what loses anything: smaller differences are not established.
+
+    Rules that wait so long that no run loses anything say nothing of how far runs differ; 0 where all do.
+    """
+    halves = [(b - a) / 2 for a, b in (interval_of(t.lost) for t in tried) if b > a]
     return float(np.median(halves)) if halves else 0.0
+
+
+def doubt(established: float, runs: int) -> str:
+    """What so few runs do not tell, from `resolution`."""
+    if not established:
+        return f"nothing that was tried loses anything on these {runs} runs, which tells little of others"
+    return f"differences under {100 * established:.1f} points are not established by {runs} runs"

@@ -22,6 +22,7 @@ from plucky_heron.analysis.stopping.tuning import (
     Judged,
     Tried,
     choose,
+    doubt,
     frontier,
     judge,
     resolution,
@@ -289,7 +290,8 @@ def saving_words(summary: Summary | None, count: int) -> str:
 
 def judged_words(found: Map) -> str:
     """What may be expected of a choice, in sentences."""
-    few = f"With {len(found.tried[0].saved)} runs differences under {100 * found.resolution:.1f} points are not established."
+    few = doubt(found.resolution, len(found.tried[0].saved))
+    few = f"{few[0].upper()}{few[1:]}."
     if found.judged is None:
         return f"{few} One run alone cannot judge a choice made on it."
     j = found.judged

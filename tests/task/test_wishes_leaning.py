@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import numpy as np
@@ -65,6 +66,7 @@ def test_a_post_on_wheels_falls_as_fast_as_its_equations_of_motion(tmp_path: Pat
 
     path = solve_ivp(falls, (0.0, 5.0), [0.001, 0.0, 0.0], rtol=1e-9, atol=1e-12, dense_output=True)
     times = np.linspace(0.0, 5.0, 200_001)
+    assert path.sol is not None
     leans = path.sol(times)[0]
     grown = times[np.argmax(leans > 0.3)] - times[np.argmax(leans > 0.1)]
     assert fall.seconds == pytest.approx(grown, abs=0.006)
@@ -146,3 +148,35 @@ def test_what_stands_on_a_ball_leans_both_ways(tmp_path: Path) -> None:
     assert seen["roll rate"] == "post.own.rate.x" and seen["pitch"] == "post.pitch"
     assert draft.task["measure"]["formula"].startswith("abs(norm(post.roll, post.pitch)) < 0.2")
     assert {name.split(".")[1] for name in draft.task["starts"]} == {"rx", "ry"}
+
+
+def test_an_angle_at_which_it_begins_is_no_lean(barrow: Look) -> None:
+    machine = barrow.machine
+    tilted = machine.joints["base"].model_copy(update={"start": (0.0, 0.25, 0.5)})
+    about = machine.bodies["tray"].model_copy(update={"centre": (-0.45 * np.sin(0.5), 0.0, 0.45 * np.cos(0.5))})
+    load = machine.joints["load"].model_copy(update={"origin": (-0.88 * np.sin(0.5), 0.0, 0.88 * np.cos(0.5))})
+    # the same barrow, drawn half a radian backwards and started half a radian forward: it stands on end
+    changes = {"joints": {**machine.joints, "base": tilted, "load": load}, "bodies": {**machine.bodies, "tray": about}}
+    look = Look(machine.model_copy(update=changes), barrow.site)
+    fall, plain = look.leans, barrow.leans
+    assert fall is not None and plain is not None and fall.upright == (0.5,)
+    assert fall.seconds == pytest.approx(plain.seconds, rel=0.1)
+    found = next(w for w in WISHES if w.name == "balance")
+    draft = found.write(look, {q.key: q.value for q in found.questions(look)})
+    lean = next(o["formula"] for o in draft.task["observations"] if o["name"] == "lean")
+    assert lean == "wrap(base.turn.position - 0.5)" and lean in draft.task["measure"]["formula"]
+    low, high = draft.task["starts"]["base.turn.position"]["uniform"]
+    assert 0.5 * (float(low.split()[0]) + float(high.split()[0])) == pytest.approx(np.degrees(0.5), abs=0.01)
+
+
+def test_what_rolls_down_a_slope_and_stands_does_not_fall(tmp_path: Path) -> None:
+    parts = [body("deck", 6.0, box(0.6, 0.3, 0.08))]
+    for k, (x, y) in enumerate(itertools.product((0.25, -0.25), (0.2, -0.2))):
+        parts += [body(f"wheel{k}", WHEELS, WHEEL, turn=TURNED["y"]), joint(f"turn{k}", "deck", f"wheel{k}", f"{x} {y} -0.03", "0 1 0", 'effort="4" velocity="18"')]  # fmt: skip
+    _, machine = brought(tmp_path, parts)
+    points = [["-9 m", "0 m"], ["0.2 m", "0 m"], ["3 m", "-1.2 m"], ["9 m", "-1.2 m"]]
+    slope = validate(Site, {"terrain": {"kind": "profile", "points": points, "spacing": "5 cm"}}, "site")
+    plant = Look(machine, slope).plant(1)
+    plant.step(np.zeros((1, 4)), int(3.0 / STEP))
+    assert plant.locate()[0, 0, 0] > 1.0, "it rolls down"
+    assert Look(machine, slope).leans is None

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.machine.schema import Machine
-from plucky_heron.task.wishes.poses import STEP, Poses
+from plucky_heron.machine.site import Site, Terrain
+from plucky_heron.task.wishes.poses import STEP, Array, Poses
 
 PUSH = 0.02
 """Speed of all coordinates (rad/s, m/s) by which a vehicle is pushed to see whether it stands."""
@@ -27,17 +28,21 @@ class Fall:
     ----------
     ways : tuple of str
         Its leans: "pitch", "roll" or, what stands on a ball or a single wheel, both; "turn" of a planar base.
+    upright : tuple of float
+        Those angles (rad) at the start, where it stands on end.
     seconds : float
         Time in which a lean grows to three times itself.
     """
 
     ways: tuple[str, ...]
+    upright: tuple[float, ...]
     seconds: float
 
 
 def fall_of(poses: Poses, base: str, base_joint: str, seconds: float = WATCHED) -> Fall | None:
-    """How a vehicle with idle drives falls over from its start; None if it stands."""
+    """How a vehicle with idle drives falls over from its start; None if it stands. It is asked on level ground: on a ramp all roll and pitch."""
     letters = poses.machine.joints[base_joint].letters
+    poses = Poses(poses.machine, levelled(poses))
     body = poses.model.bodies.index(base)
     plant = poses.plant(2)
     plant.velocity[1] += PUSH
@@ -46,23 +51,37 @@ def fall_of(poses: Poses, base: str, base_joint: str, seconds: float = WATCHED) 
     if planar and "z" not in letters:
         return None
     was, since, step = 0.0, 0.0, 2
+    names = ("turn",) if planar else ("roll", "pitch")
+
+    def angles() -> Array:
+        plant.locate()
+        found = plant.position[:, [poses.index(f"{base_joint}.turn")]] if planar else plant.attitude[:, body, :2]
+        return np.asarray(found.copy())
+
+    first = angles()
     for k in range(int(seconds / STEP / step)):
         plant.step(idle, step)
-        plant.locate()
-        if planar:
-            leans = {"turn": plant.position[:, poses.index(f"{base_joint}.turn")]}
-            leans = {"turn": leans["turn"] - poses.model.start[poses.index(f"{base_joint}.turn")]}
-        else:
-            leans = {"roll": plant.attitude[:, body, 0], "pitch": plant.attitude[:, body, 1]}
-        worst = {letter: float(np.abs(lean).max()) for letter, lean in leans.items()}
-        now, time = max(worst.values()), (k + 1) * step * STEP
+        leans = np.arctan2(np.sin(angles() - first), np.cos(angles() - first))
+        now, time = float(np.abs(leans).max()), (k + 1) * step * STEP
         if was < LEANS / 3.0 <= now:
             since = time
         if now > LEANS:
             # the first lean tells: what lies on its face has turned about everything
-            return Fall(tuple(w for w, lean in worst.items() if lean > LEANS / 3.0), max(time - since, STEP))
+            ways = [i for i in range(len(names)) if np.abs(leans[:, i]).max() > LEANS / 3.0]
+            upright = tuple(round(float(first[0, i]), 6) + 0.0 for i in ways)
+            return Fall(tuple(names[i] for i in ways), upright, max(time - since, STEP))
         was = now
     return None
+
+
+def levelled(poses: Poses) -> Site:
+    """The site with level ground under the start, and nothing on it."""
+    site = poses.site
+    if site.terrain is None:
+        return site
+    low = float(poses.lowest(poses.model.start[None])[0])
+    flat = Terrain(kind="flat", level=low if np.isfinite(low) else poses.ground, surface=site.terrain.surface)
+    return site.model_copy(update={"terrain": flat, "solids": {}, "walls": {}})
 
 
 def steadied(poses: Poses, base: str) -> Poses:

@@ -227,9 +227,10 @@ def balance_vehicle(draft: Draft, given: dict[str, float]) -> Draft:
     draft.costs(0.01)
     draft.measure("upright", f"abs({lean}) < {given['lean']:.4g} and {away} < {given['far']:.4g}", given["hold"], "apart from the reward")  # fmt: skip
     draft.ending("fallen", f"abs({lean}) > {max(0.8, 3.0 * given['lean']):.3g} or {away} > {3.0 * given['far']:.4g}", -2.0, "nothing more to learn")  # fmt: skip
-    for way in ways:
+    for way, upright in zip(ways, look.leans.upright, strict=True):
+        middle = upright if way == "turn" else 0.0
         coordinate = f"{look.base_joint}.{ {'turn': 'turn', 'pitch': 'ry', 'roll': 'rx'}[way] }"
-        draft.start(f"{coordinate}.position", "rad", -given["start"], given["start"], "leans a little")
+        draft.start(f"{coordinate}.position", "rad", middle - given["start"], middle + given["start"], "leans a little")
     draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
     return draft
 

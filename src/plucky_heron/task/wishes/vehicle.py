@@ -117,8 +117,16 @@ def speed_ahead(look: Look) -> str:
 def lean_of(look: Look) -> str:
     """Formula of its lean."""
     assert look.leans is not None, "asked before"
-    leans = [f"{look.base_joint}.turn.position" if way == "turn" else f"{look.base}.{way}" for way in look.leans.ways]
+    leans = [lean_to(look, way) for way in look.leans.ways]
     return leans[0] if len(leans) == 1 else f"norm({', '.join(leans)})"
+
+
+def lean_to(look: Look, way: str) -> str:
+    """Formula of one of its leans; 0 where it stands on end."""
+    assert look.leans is not None, "asked before"
+    angle = f"{look.base_joint}.turn.position" if way == "turn" else f"{look.base}.{way}"
+    upright = look.leans.upright[look.leans.ways.index(way)]
+    return f"wrap({angle} - {upright:.6g})" if upright else angle
 
 
 def sense_lean(draft: Draft) -> str:
@@ -128,16 +136,11 @@ def sense_lean(draft: Draft) -> str:
     # so fast it falls through the last lean at which it may still be caught, by an exponential fall
     fast = np.log(3.0) / look.leans.seconds * FALLEN
     turn = f"{look.base_joint}.turn"
-    formulas = {
-        "turn": (f"{turn}.position", f"{turn}.velocity"),
-        "pitch": (f"{look.base}.pitch", f"{look.base}.own.rate.y"),
-        "roll": (f"{look.base}.roll", f"{look.base}.own.rate.x"),
-    }
+    rates = {"turn": f"{turn}.velocity", "pitch": f"{look.base}.own.rate.y", "roll": f"{look.base}.own.rate.x"}
     for way in look.leans.ways:
-        lean, rate = formulas[way]
         name = "lean" if len(look.leans.ways) == 1 else way
-        draft.observe(name, lean, "rad", FALLEN, "what is to be small")
-        draft.observe(f"{name} rate", rate, "rad/s", nice(1.2 * fast), "state is complete")
+        draft.observe(name, lean_to(look, way), "rad", FALLEN, "what is to be small")
+        draft.observe(f"{name} rate", rates[way], "rad/s", nice(1.2 * fast), "state is complete")
     return lean_of(look)
 
 

@@ -14,8 +14,8 @@ PUSH = 0.02
 """Speed of all coordinates (rad/s, m/s) by which a vehicle is pushed to see whether it stands."""
 LEANS = 0.3
 """Lean (rad) from which it is falling; it grows from a third of it in the time that is measured."""
-WATCHED, ON_FEET = 4.0, 1.5
-"""Seconds for which it is watched: a tall one falls slowly, and legs whose drives are idle fold up."""
+WATCHED = 4.0
+"""Seconds for which it is watched: a tall one falls slowly."""
 HELD_FOR = 200.0
 """Inertia (kg m²) for every N m that could tilt it: under its whole torque it leans by 0.04 rad in four seconds."""
 
@@ -39,7 +39,7 @@ class Fall:
     seconds: float
 
 
-def fall_of(poses: Poses, base: str, base_joint: str, seconds: float = WATCHED) -> Fall | None:
+def fall_of(poses: Poses, base: str, base_joint: str) -> Fall | None:
     """How a vehicle with idle drives falls over from its start; None if it stands. It is asked on level ground: on a ramp all roll and pitch."""
     letters = poses.machine.joints[base_joint].letters
     poses = Poses(poses.machine, levelled(poses))
@@ -59,7 +59,7 @@ def fall_of(poses: Poses, base: str, base_joint: str, seconds: float = WATCHED) 
         return np.asarray(found.copy())
 
     first = angles()
-    for k in range(int(seconds / STEP / step)):
+    for k in range(int(WATCHED / STEP / step)):
         plant.step(idle, step)
         leans = np.arctan2(np.sin(angles() - first), np.cos(angles() - first))
         now, time = float(np.abs(leans).max()), (k + 1) * step * STEP

@@ -12,7 +12,7 @@ import numpy as np
 from plucky_heron.dynamics.plant import static_loads
 from plucky_heron.machine.parts import Tyre
 from plucky_heron.task.wishes.anatomy import Anatomy
-from plucky_heron.task.wishes.leaning import ON_FEET, WATCHED, Fall, fall_of, steadied
+from plucky_heron.task.wishes.leaning import Fall, fall_of, steadied
 from plucky_heron.task.wishes.poses import Array
 from plucky_heron.task.wishes.rehearsal import Travel, rehearse
 
@@ -180,10 +180,12 @@ class Look(Anatomy):
 
     @functools.cached_property
     def leans(self) -> Fall | None:
-        """How it falls over by itself, a vehicle on the ground that nothing balances; None if it stands."""
+        """How it falls over by itself, a vehicle on the ground that nothing balances; None if it stands, or has feet to walk on."""
+        if self.feet and not set(self.wheels) & set(self.driven):
+            return None  # legs whose drives are idle fold up
         if not self.base or self.flies > 0.0 or self.floats or not self.driven or self.site.gravity < 0.1:
             return None
-        return fall_of(self, self.base, self.base_joint, ON_FEET if self.feet else WATCHED)
+        return fall_of(self, self.base, self.base_joint)
 
 
 def nice(value: float, steps: tuple[float, ...] = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)) -> float:

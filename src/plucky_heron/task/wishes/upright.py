@@ -98,7 +98,13 @@ class Balance(Wish):
         if look.leans or room_of(look) > 0.0:
             return ""
         if look.base:
-            return "its wings hold it" if look.glides else "it stands by itself"
+            return (
+                "its wings hold it"
+                if look.glides
+                else "it has feet to stand on"
+                if look.feet
+                else "it stands by itself"
+            )
         if not look.driven:
             return "no joint of it is driven"
         found = upright_of(look)

@@ -411,7 +411,7 @@ class WishPage(QWidget):
             if n in ("mark.x", "mark.y", "mark.z")
         }
         self.where.square = None
-        if "mark.x" in marks:
+        if "mark.x" in marks or look.along:
             spans = [[parse(v, "m") for v in marks.get(f"mark.{a}", ["0 m", "0 m"])] for a in "xyz"]
             self.where.square = np.array(spans)[:, 0], np.array(spans)[:, 1]
         self.where.fit()

@@ -26,6 +26,7 @@ from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
 from plucky_heron.desktop.shell.causeway import Causeway
+from plucky_heron.desktop.shell.last_input import LastInput
 from plucky_heron.desktop.shell.page import Page
 from plucky_heron.desktop.shell.project_menu import ProjectMenu
 from plucky_heron.desktop.shell.start_page import StartPage
@@ -35,6 +36,8 @@ from plucky_heron.errors import HeronError
 from plucky_heron.recent import remember_project
 from plucky_heron.trust import UntrustedError, trust_digest
 
+REST = 0.6
+"""Seconds without mouse or key after which another station is built: it takes a fifth of a second in which the window does nothing else."""
 _OPEN: list[Window] = []
 """Windows in sight: what nobody holds would be gone."""
 
@@ -66,6 +69,7 @@ class Window(QMainWindow):
         self._made: dict[int, Station] = {}
         self._fetched: dict[int, Thread] = {}
         self._asked: set[str] = set()
+        self._input = LastInput(self)
         self._tray: QSystemTrayIcon | None = None
         for _ in STATIONS:
             self.stack.addWidget(QWidget())
@@ -145,17 +149,19 @@ class Window(QMainWindow):
         return self._made[number]
 
     def make_the_rest(self) -> None:
-        """Build one more station while nothing else is to be done, until all are there."""
+        """Build one more station while nobody does anything, until all are there."""
         if self.bench.problem is None:
             QTimer.singleShot(400, self, self.make_the_rest)
             return
         missing = next((k for k in range(len(STATIONS)) if k not in self._made), None)
         if missing is None or self.bench.closed:
+            self._input.watch(None)
             return
+        self._input.watch(self.windowHandle())
         if missing not in self._fetched:
             self._fetched[missing] = Thread(target=STATIONS[missing].fetch, daemon=True)
             self._fetched[missing].start()
-        if not self._fetched[missing].is_alive():
+        if not self._fetched[missing].is_alive() and self._input.rests(REST):
             self.made(missing)
         QTimer.singleShot(60, self, self.make_the_rest)
 

@@ -275,8 +275,7 @@ class SwingUp(Wish):
     def questions(self, look: Look) -> tuple[Question, ...]:
         """How upright, how long."""
         found = upright_of(look)
-        falls = look.leans or found
-        seconds = falls.seconds if falls is not None else 0.4
+        seconds = found.seconds if found is not None else 0.4
         return (
             Question("lean", "leans less than", 0.25, "rad", "upright enough", 0.01, 1.5),
             Question("hold", "held for", 1.0, "s", "on end, not in passing", 0.0, 60.0),

@@ -18,11 +18,13 @@ from plucky_heron.handover.structured_text.translate import program, translate
 STRICT = ("-std=c99", "-Wall", "-Wno-unused-function", "-Wno-unused-const-variable", "-Werror", "-O1", "-fsanitize=undefined,address", "-fno-sanitize-recover=all")  # fmt: skip
 
 
-def run(text: str, rows: Sequence[Sequence[float]], folder: Path, block: str = "Main") -> list[list[float]]:
+def run(
+    text: str, rows: Sequence[Sequence[float]], folder: Path, block: str = "Main", compiled: Sequence[str] = STRICT
+) -> list[list[float]]:
     """Outputs of a function block for rows of inputs, the first number of each saying whether it begins anew."""
     translated = translate(text, block)
     (folder / "text.c").write_text(program(translated))
-    built = compile_c(folder, ["text.c"], "text", STRICT)
+    built = compile_c(folder, ["text.c"], "text", compiled)
     out = subprocess.run(
         [str(built)], input=np.array(rows, dtype=float).tobytes(), capture_output=True, check=True, timeout=20
     )

@@ -28,7 +28,7 @@ from plucky_heron.project import Project, demo_source
 from plucky_heron.task.problem import Problem
 from tests.handover.test_controller import random_policy
 from tests.handover.test_signals import OBSERVED, _formula, crane
-from tests.handover.test_structured_text import STRICT
+from tests.handover.test_structured_text import STRICT, run
 
 Files = dict[str, bytes | str]
 SETTINGS = {s.name.upper(): float(s.number) for s in settings_of(0.1, "ramp")}
@@ -191,3 +191,64 @@ def test_servos_that_are_led_go_on_from_where_they_stand(tmp_path: Path) -> None
     late = rows.copy()
     late[0, 1] = 1.0  # the first sample is lost: then drives were given their safe commands already
     assert np.abs(run_whole_c(files, tmp_path, late, len(code.drives))[0, 2:]).max() < 1e-6
+
+
+FUNCTIONS = """
+FUNCTION_BLOCK Main
+VAR_INPUT
+    a : REAL;
+    b : REAL;
+END_VAR
+VAR_OUTPUT
+    quotient : REAL;
+    root : REAL;
+    grown : REAL;
+    logarithm : REAL;
+    arcsine : REAL;
+    power : REAL;
+END_VAR
+    quotient := HeronQuotient(a, b);
+    root := HeronRoot(a);
+    grown := HeronExp(a);
+    logarithm := HeronLog(a);
+    arcsine := HeronArcsine(a);
+    power := HeronPower(a, b);
+END_FUNCTION_BLOCK
+"""
+
+
+def test_what_has_no_value_stops_no_controller_and_is_refused(tmp_path: Path) -> None:
+    """Divisions by zero, roots and logarithms of negative numbers: a number that the guard takes for one that is not finite."""
+    problem = crane(tmp_path, list(OBSERVED[:1]))
+    code, files, outputs = texts(problem)
+    text = whole_text(problem, code, files, outputs, 0.1, "ramp")
+    ours = text[text.index("FUNCTION HeronQuotient") : text.index("FUNCTION HeronAtan2")]
+    edges = [0.0, 1.0, -1.0, 2.0, -2.0, 3.0, -3.0, 0.5, -0.5, 1e-30, -1e-30, 1e30, -1e30, 88.0, -88.0, 0.3]
+    rows = [(a, b) for a in edges for b in edges]
+    rows += np.random.default_rng(4).normal(scale=3.0, size=(200, 2)).astype(np.float32).tolist()
+    # a division by zero, or a number too large for single precision, ends the program
+    strict = (*STRICT, "-fsanitize=float-divide-by-zero,float-cast-overflow")
+    found = np.array(run(ours + FUNCTIONS, [(0.0, *row) for row in rows], tmp_path, compiled=strict))
+    a, b = np.array(rows, dtype=np.float32).T
+    with np.errstate(all="ignore"):
+        wanted = np.array([a / b, np.sqrt(a), np.exp(a), np.log(a), np.arcsin(a), np.power(a, b)]).T
+    none = ~np.isfinite(wanted) | (np.abs(wanted) > 3e38)
+    assert none.any(axis=0).all() and not none.all(axis=0).any()
+    assert (np.abs(found[none]) > 3.0e38).all() and np.isfinite(found).all()
+    with np.errstate(all="ignore"):
+        off = np.abs(found - wanted) > 1e-5 * np.abs(wanted) + 1e-37
+    wrong = [(rows[k], found[k, j], wanted[k, j], j) for k, j in zip(*np.nonzero(off & ~none), strict=True)]
+    assert not wrong
+
+
+def test_a_formula_that_divides_by_zero_is_answered_as_one_that_is_not_finite(tmp_path: Path) -> None:
+    problem = crane(tmp_path, [("steep", "tool.z / (tool.x - tool.x)", "", 9.0), OBSERVED[0]])
+    code, files, outputs = texts(problem)
+    text = whole_text(problem, code, files, outputs, 0.1, "ramp")
+    rows = np.repeat(rows_of(problem, code, strange=False)[:1], 40, axis=0)
+    rows[1:, 0] = 0.0  # one episode
+    assert (rows[:, 2] == 4.0).all()
+    found = WholeText.build(text, tmp_path).run(rows, SETTINGS)
+    by_c = run_whole_c(files, tmp_path, rows, len(code.drives))
+    assert (by_c[:, :2] == np.array([found["STATE"], found["REASON"]]).T).all()
+    assert found["STATE"][-1] == 5.0 and found["REASON"][-1] == 1.0

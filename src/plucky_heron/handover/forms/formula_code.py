@@ -105,8 +105,12 @@ class FormulaCode:
         op = node.op
         if op in _TRUTHS or op == "where":
             return self._value(self._truth(op, args))
+        if op == "/":
+            return self._value(self.language.quotient(args[0], args[1], constant_of(node.args[1])))
         if op in _INFIX:
             return self._value(f"{args[0]} {op} {args[1]}")
+        if op == "**" and constant_of(node.args[1]) == 2.0:
+            return self._value(f"{args[0]} * {args[0]}")
         if op in ("min", "max") and len(args) > 2:
             found = args[0]
             for arg in args[1:]:
@@ -123,7 +127,7 @@ class FormulaCode:
         if op == "clip":
             return self._value(self.language.clip(args[0], args[1], args[2]))
         if op == "near":
-            scaled = self._value(f"{args[0]} / {args[1]}")
+            scaled = self._value(self.language.quotient(args[0], args[1], constant_of(node.args[1])))
             return self._value(self.language.call("exp", f"-({scaled} * {scaled})"))
         if op == "wrap":
             return self._value(f"{self.language.wrapped}({args[0]})")

@@ -60,6 +60,10 @@ class Language(ABC):
     def sign(self, text: str) -> str:
         """-1, 0 or 1."""
 
+    def quotient(self, text: str, by: str, known: float | None) -> str:
+        """One number divided by another; `known` is what it is divided by where that is the same all the time."""
+        return f"{text} / {by}"
+
     def sign_of(self, op: str) -> str:
         """A comparison's sign."""
         return self.signs.get(op, op)
@@ -122,13 +126,17 @@ class InC(Language):
 
 
 class InStructuredText(Language):
-    """Structured Text with the standard functions of IEC 61131-3 (tables 23 to 28) and REAL alone."""
+    """Structured Text with the standard functions of IEC 61131-3 (tables 23 to 28) and REAL alone.
+
+    What has no value (a division by zero, the root or the logarithm of a negative number) stops some controllers: functions of ours ask
+    before, and give a number so large that the guard takes it for one that is not finite.
+    """
 
     modulo, wrapped, state = "HeronModulo", "HeronWrapped", ""
     ordered = "ordered"
     calls = {
-        "abs": "ABS", "sqrt": "SQRT", "exp": "EXP", "log": "LN", "sin": "SIN", "cos": "COS", "tan": "TAN", "tanh": "HeronTanh",
-        "asin": "ASIN", "atan2": "HeronAtan2", "min": "MIN", "max": "MAX", "**": "EXPT",
+        "abs": "ABS", "sqrt": "HeronRoot", "exp": "HeronExp", "log": "HeronLog", "sin": "SIN", "cos": "COS", "tan": "TAN", "tanh": "HeronTanh",
+        "asin": "HeronArcsine", "atan2": "HeronAtan2", "min": "MIN", "max": "MAX", "**": "HeronPower",
     }  # fmt: skip
     signs = {"and": "AND", "or": "OR", "==": "=", "!=": "<>"}
 
@@ -159,6 +167,10 @@ class InStructuredText(Language):
     def sign(self, text: str) -> str:
         """Two selections."""
         return f"SEL({text} > 0.0, SEL({text} < 0.0, 0.0, -1.0), 1.0)"
+
+    def quotient(self, text: str, by: str, known: float | None) -> str:
+        """By a function, unless it is known never to be divided by zero."""
+        return f"{text} / {by}" if known else f"HeronQuotient({text}, {by})"
 
     def joined(self, op: str, conditions: Sequence[str]) -> str:
         """Comparisons in parentheses: controllers differ in how tightly AND binds."""

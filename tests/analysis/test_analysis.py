@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import shutil
+from pathlib import Path
+
 import numpy as np
 import pytest
 from scipy import stats
 
-from plucky_heron.analysis.comparing.comparison import compare_runs
+from plucky_heron.analysis.comparing.comparison import batches, compare_runs, differences
 from plucky_heron.analysis.proving.proof import prove, varied
 from plucky_heron.analysis.shakedown.rehearsals import shake_down
 from plucky_heron.analysis.statistics import paired_difference, spread_of, wilson
 from plucky_heron.control.regulator import gain, linearise, regulator_for, tune
 from plucky_heron.errors import HeronError, StateError
-from plucky_heron.project import Project
-from plucky_heron.runs.store import RunRow
+from plucky_heron.project import Project, demo_source
+from plucky_heron.runs.store import RunRow, RunStore
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.training.stopping import Evaluation
@@ -166,3 +169,17 @@ def test_comparison_names_what_differs(trained: tuple[Project, RunRow]) -> None:
     project, row = trained
     answer, lines = compare_runs(project.folder, [row, row])
     assert answer["differs"] == {} and len(lines) == 3 + (1 if answer["batches"] else 0)
+
+
+def test_recorded_batches_differ_in_what_their_recipes_say(tmp_path: Path) -> None:
+    folder = tmp_path / "quillmere"
+    shutil.copytree(demo_source(), folder, ignore=shutil.ignore_patterns("runs", "packs"))
+    shutil.copytree(demo_source().parent / "recorded", folder / "runs")
+    store = RunStore(folder)
+    of_hoist = batches([row for row in store.runs() if row.task == "lift"])
+    store.close()
+    found = differences(folder, [rows[0] for rows in of_hoist.values()])
+    assert found["stop rule: budget"] == ["150 000 steps", "60 000 steps", "450 000 steps"]
+    assert found["evaluated every"] == ["24 576 steps", "2 000 steps", "12 288 steps"]
+    # the same in all of them, or said by another row
+    assert not {"steps", "evaluation episodes", "schedules end", "task"} & set(found)

@@ -9,15 +9,23 @@ import numpy as np
 
 from plucky_heron.runs.freeze import frozen_recipe
 from plucky_heron.runs.store import RunRow
+from plucky_heron.training.stopping.evaluation import whole
 
 
 def recipe_facts(project: Path, row: RunRow) -> dict[str, str]:
     """Everything that a run's recipe states as text, defaults filled in: budget, stop rules and evaluations among it."""
     recipe = frozen_recipe(project, row)
-    facts = {"method": recipe.method, "copies": str(recipe.copies), "steps": str(recipe.steps)}
-    facts["stop rules"] = "; ".join(f"{rule.kind}: {rule.words()}" for rule in recipe.stop) or "none"
-    facts["evaluation"] = f"every {recipe.evaluation.every} steps, {recipe.evaluation.episodes} episodes"
-    facts["schedule_steps"] = str(recipe.schedule)
+    facts = {"method": recipe.method, "copies": str(recipe.copies)}
+    for kind in dict.fromkeys(rule.kind for rule in recipe.stop):
+        facts[f"stop rule: {kind}"] = "; ".join(rule.words() for rule in recipe.stop if rule.kind == kind)
+    budget = f"{whole(recipe.steps)} steps"
+    if facts.get("stop rule: budget") != budget:
+        facts["steps"] = budget
+    facts["evaluated every"] = f"{whole(recipe.evaluation.every)} steps"
+    facts["evaluation episodes"] = str(recipe.evaluation.episodes)
+    facts["schedules end"] = (
+        "with the budget" if recipe.schedule == recipe.steps else f"at {whole(recipe.schedule)} steps"
+    )
     facts["training_time_limit"] = f"{recipe.training_time_limit:g} s" if recipe.training_time_limit else "the task's"
     plan, shaping = recipe.residual, recipe.shaping
     facts["base controller"] = f"{plan.on}, reach {plan.reach:g}" if plan is not None else "none"

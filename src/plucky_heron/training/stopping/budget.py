@@ -46,9 +46,9 @@ class Budget(StopRule):
         """See `StopRule.reason`."""
         last = course.evaluations[-1]
         if self.steps is not None and last.step >= self.steps:
-            return f"{last.step} steps done of {self.steps}"
+            return f"{whole(last.step)} steps done of {whole(self.steps)}"
         if self.episodes is not None and last.episodes >= self.episodes:
-            return f"{last.episodes} episodes done of {self.episodes}"
+            return f"{whole(last.episodes)} episodes done of {whole(self.episodes)}"
         return f"{last.seconds / 60.0:.1f} minutes used of {self.minutes:g}"
 
     def words(self) -> str:

@@ -161,6 +161,8 @@ class SeedDots(QWidget):
 
 CELL = 84
 """Least width (px) of a cell of what differs: more columns than fit are scrolled to."""
+TITLE = 116
+"""Width (px) in which the names of what differs stand."""
 
 
 LONG = 200
@@ -221,7 +223,7 @@ class CompareStation(Station):
         self.runs.body.addWidget(self.run_table, 1)
         side = QVBoxLayout()
         side.setSpacing(10)
-        side.addWidget(self.differs, 3)
+        side.addWidget(self.differs, 4)
         side.addWidget(self.said, 4)
         side.addWidget(self.list_card, 3)
         grid.addWidget(self.curves, 0, 0)
@@ -330,7 +332,7 @@ class CompareStation(Station):
     def _show_differences(self, found: dict[int, list[RunRow]], letters: dict[int, str]) -> None:
         self.difference_rows.clear()
         rows = [found[batch][0] for batch in letters]
-        self.differs.note.setText(" · ".join(letters.values()))
+        self.differs.note.setText("in bold: not as in the first" if len(rows) > 1 else "")
         table: dict[str, list[str]] = {}
         try:
             if len(rows) == 1:
@@ -341,10 +343,13 @@ class CompareStation(Station):
                 self.difference_rows.add_wide(label(no_difference(len(rows)), "soft"))
         except HeronError as error:  # deleted meanwhile, or damaged
             self.difference_rows.add_wide(label(str(error), "wrong", wrap=True))
+        if len(rows) > 1 and table:
+            self.difference_rows.add(None, *(label(letter, "strong") for letter in letters.values()))
         for name, values in table.items():
             cells = [ElidedLabel(v, "strong" if v != values[0] else "") for v in values]
             title = ElidedLabel(name.replace("_", " "), "soft")
-            for cell in (title, *cells):
+            title.setMinimumWidth(TITLE)
+            for cell in cells:
                 cell.setMinimumWidth(CELL)
             self.difference_rows.add(title, *cells)
         self.difference_rows.finish()

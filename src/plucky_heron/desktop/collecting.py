@@ -38,8 +38,9 @@ class Collector(QObject):
         if cls._only is None:
             cls._only = cls(QCoreApplication.instance())
         cls._only._threads.add(thread)
-        gc.disable()
-        gc.freeze()
+        if gc.isenabled():  # what later threads find is new
+            gc.disable()
+            gc.freeze()
         cls._only._timer.start()
 
     def _collect(self) -> None:

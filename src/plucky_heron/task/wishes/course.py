@@ -47,7 +47,8 @@ class GoAlong(Wish):
             draft.lines.append(
                 Line("Site", "a course with bends", "there was none; draw another one, or change its seed")
             )
-        lane = draft.sensor("lane", {"kind": "course", "body": base, "ahead": f"{ahead:.4g} m"})
+        turned = {"turn": ["0 deg", "0 deg", "90 deg"]} if look.faces_left else {}
+        lane = draft.sensor("lane", {"kind": "course", "body": base, "ahead": f"{ahead:.4g} m", **turned})
         draft.observe("off the line", f"{lane}.offset", "m", 1.5 * given["width"], "where it is on the course")
         draft.observe("heading", f"{lane}.heading", "rad", 1.5, "how it is turned against the course")
         draft.observe("line ahead", f"{lane}.ahead.offset", "m", nice(3.0 * given["width"]), "which way it bends")
@@ -68,7 +69,7 @@ class GoAlong(Wish):
         tipped(draft, -5.0)
         draft.task["placing"] = {look.base_joint: {
             "along": ["0 m", f"{0.2 * given['length']:.4g} m"], "offset": [f"{-0.3 * given['width']:.4g} m", f"{0.3 * given['width']:.4g} m"],
-            "heading": ["-15 deg", "15 deg"],
+            "heading": ["-105 deg", "-75 deg"] if look.faces_left else ["-15 deg", "15 deg"],
         }}  # fmt: skip
         draft.lines.append(Line("Starts and variation", "on the course", "in its first fifth, a little off"))
         vary_mass(draft, base, given["variation"])

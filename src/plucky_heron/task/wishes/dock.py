@@ -6,8 +6,11 @@ from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.fly import RESTLESS
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import (
+    QUARTER,
     field_of,
+    heading_of,
     own_motion,
+    seen_from,
     start_height,
     start_place,
     tipped,
@@ -47,29 +50,32 @@ class Dock(Wish):
         draft.signal("dx", f"{place:.6g} - {base}.x", "m")
         draft.signal("dy", f"{y0:.6g} - {base}.y", "m")
         draft.signal("away", "norm(dx, dy)", "m")
-        draft.observe("ahead", f"dx * cos({base}.yaw) + dy * sin({base}.yaw)", "m", nice(2.0 * back), "where the place is, as seen from it")  # fmt: skip
-        draft.observe("to the left", f"dy * cos({base}.yaw) - dx * sin({base}.yaw)", "m", nice(1.5 * back), "where the place is, as seen from it")  # fmt: skip
-        draft.observe_angle("heading", f"{base}.yaw", "how it is turned against the place")
+        ahead, left = seen_from(look, "dx", "dy")
+        draft.observe("ahead", ahead, "m", nice(2.0 * back), "where the place is, as seen from it")
+        draft.observe("to the left", left, "m", nice(1.5 * back), "where the place is, as seen from it")
+        heading = heading_of(look)
+        draft.observe_angle("heading", heading, "how it is turned against the place")
         own_motion(draft)
         draft.actions()
         draft.lags()
         near = max(2.0 * given["within"], 0.2 * back)
         draft.reward("distance", f"-away / {back:.4g}", 1.0, "a slope everywhere")
         draft.reward("lined_up", f"near(dy, {1.5 * given['within']:.3g})", 0.5, "what cannot go sideways has to be in front of the place before it is there")  # fmt: skip
-        draft.reward("turned", f"near(away, {near:.3g}) * cos({base}.yaw)", 1.0, "the heading counts where it is near")
-        draft.reward("in_place", f"near(away, {1.5 * given['within']:.3g}) * near(wrap({base}.yaw), {1.5 * given['turned']:.3g})", 1.0, "worth the last part")  # fmt: skip
+        draft.reward("turned", f"near(away, {near:.3g}) * cos({heading})", 1.0, "the heading counts where it is near")
+        draft.reward("in_place", f"near(away, {1.5 * given['within']:.3g}) * near(wrap({heading}), {1.5 * given['turned']:.3g})", 1.0, "worth the last part")  # fmt: skip
         travel_costs(draft)
         if look.leans:
             turns_slowly(draft)
         slow = f"norm({base}.velocity.x, {base}.velocity.y) < {given['slow']:.4g}"
-        draft.measure("docked", f"away < {given['within']:.4g} and abs(wrap({base}.yaw)) < {given['turned']:.4g} and {slow}", given["hold"], "apart from the reward")  # fmt: skip
+        draft.measure("docked", f"away < {given['within']:.4g} and abs(wrap({heading})) < {given['turned']:.4g} and {slow}", given["hold"], "apart from the reward")  # fmt: skip
         draft.task["target"] = {"body": base, "x": f"{place:.6g}", "y": f"{y0:.6g}", "z": f"{start_height(look):.4g}"}
         tipped(draft, -10.0, 3.0 * back)
         root = look.base_joint
         draft.start(f"{root}.x.position", "m", x0 - 0.25 * back, x0 + 0.25 * back, "in front of the place")
         draft.start(f"{root}.y.position", "m", y0 - 0.4 * back, y0 + 0.4 * back)
         letter = "turn" if "turn" in look.letters else "rz"
-        draft.start(f"{root}.{letter}.position", "rad", -0.8, 0.8, "turned a little")
+        middle = -QUARTER if look.faces_left else 0.0
+        draft.start(f"{root}.{letter}.position", "rad", middle - 0.8, middle + 0.8, "turned a little")
         vary_mass(draft, base, given["variation"])
         draft.timing(given["rate"], given["limit"], substeps(look, given["rate"]), "")
         return draft

@@ -22,6 +22,8 @@ SPARE = 0.7
 """Share of a drive's limit below which commands are limited to what is needed."""
 EASED = 0.45
 """Time of a motion with limited effort, as a share of that of the slowest joint: gravity may help it."""
+SIDEWAYS = 1.4
+"""A vehicle that is so many times faster along its own y than along its x goes along y."""
 HOLDS = 0.8
 """Share of a drive's limit that gravity may take in a pose that is to be held."""
 
@@ -167,6 +169,11 @@ class Look(Anatomy):
     def steered(self) -> bool:
         """Whether it has to drive in order to turn."""
         return self.travel.turning_slow < 0.3 * min(self.travel.turning, 1.0)
+
+    @property
+    def faces_left(self) -> bool:
+        """Whether it goes along its base's own y, not along x: files differ in what is ahead."""
+        return bool(self.base) and not self.along and self.travel.across > SIDEWAYS * self.travel.ahead
 
     @functools.cached_property
     def turning(self) -> float:

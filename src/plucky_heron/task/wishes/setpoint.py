@@ -72,7 +72,7 @@ class FollowSetpoint(Wish):
             return pose_task(look, given, "follow a pose", given["every"])
         draft, base = Draft(look, "follow a set-point"), look.base
         speed, turn = given["speed"], given.get("turn", 0.0)
-        back = look.travel.least["xy".index(look.along or "x")] < -0.1
+        back = look.travel.least["xy".index(look.along or ("y" if look.faces_left else "x"))] < -0.1
         backwards = -0.5 * speed if back and not look.steered else 0.0
         draft.setpoint("wanted.speed", "m/s", backwards, speed, given["every"])
         draft.observe("wanted speed", "wanted.speed", "m/s", speed, "what is wanted")

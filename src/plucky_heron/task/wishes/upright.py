@@ -11,7 +11,7 @@ from plucky_heron.dynamics.plant import mass_matrix
 from plucky_heron.task.wishes.carried import balance_carried, carried_questions, room_of
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
-from plucky_heron.task.wishes.vehicle import QUICKEST, sense_lean
+from plucky_heron.task.wishes.vehicle import QUICKEST, seen_from, sense_lean, speed_ahead
 from plucky_heron.task.wishes.wish import Wish, clock, substeps
 
 Array = np.ndarray
@@ -204,24 +204,21 @@ def balance_vehicle(draft: Draft, given: dict[str, float]) -> Draft:
     look, base = draft.look, draft.look.base
     assert look.leans is not None, "asked before"
     ways, lean = look.leans.ways, sense_lean(draft)
-    speed = nice(max(look.travel.ahead, 0.5))
+    speed = nice(max(look.travel.ahead, look.travel.across, 0.5))
     start = look.frames(look.model.start[None])[0][look.model.bodies.index(base), :2]
     if ways == ("turn",):
-        draft.signal("gone", f"{base}.x - {start[0]:.6g}", "m")
-        draft.observe("speed", f"{base}.velocity.x", "m/s", speed, "how fast it goes")
+        axis = look.letters[0]
+        draft.signal("gone", f"{base}.{axis} - {start['xy'.index(axis)]:.6g}", "m")
+        draft.observe("speed", f"{base}.velocity.{axis}", "m/s", speed, "how fast it goes")
         away = "abs(gone)"
         draft.observe("way gone", "gone", "m", nice(2.0 * given["far"]), "where it is")
     else:
-        for name, a, b in (("ahead", "cos", "sin"), ("to the left", "sin", "cos")):
-            sign = "+" if name == "ahead" else "-"
-            dx, dy = f"({start[0]:.6g} - {base}.x)", f"({start[1]:.6g} - {base}.y)"
-            formula = f"{dx} * {a}({base}.yaw) {sign} {dy} * {b}({base}.yaw)"
-            if name == "to the left":
-                formula = f"{dy} * cos({base}.yaw) - {dx} * sin({base}.yaw)"
+        place = seen_from(look, f"({start[0]:.6g} - {base}.x)", f"({start[1]:.6g} - {base}.y)")
+        for name, formula in zip(("ahead", "to the left"), place, strict=True):
             draft.observe(
                 f"place {name}", formula, "m", nice(2.0 * given["far"]), "where its place is, as seen from it"
             )
-        draft.observe("speed ahead", f"{base}.own.velocity.x", "m/s", speed, "how fast it goes")
+        draft.observe("speed ahead", speed_ahead(look), "m/s", speed, "how fast it goes")
         draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", 3.0, "how fast it turns")
         draft.signal("gone", f"norm({base}.x - {start[0]:.6g}, {base}.y - {start[1]:.6g})", "m")
         away = "gone"

@@ -11,6 +11,7 @@ from plucky_heron.task.wishes.wish import clock, limit_for, load_question, subst
 
 LEANS_BY = 0.1
 """Lean (rad) with which it speeds up."""
+QUARTER = float(0.5 * np.pi)
 UPRIGHT = 0.2
 """Lean (rad) of what falls over by itself that is nothing to worry about."""
 FALLEN = 0.8
@@ -82,10 +83,16 @@ def own_motion(draft: Draft, height: str = "") -> None:
     """
     look, base = draft.look, draft.look.base
     fast = nice(1.2 * speed_of(look))
-    draft.observe("speed ahead", speed_ahead(look), "m/s", fast, "how fast it goes")
+    draft.observe(
+        "speed ahead",
+        speed_ahead(look),
+        "m/s",
+        fast,
+        f"how fast it goes{', along its own y' if look.faces_left else ''}",
+    )
     if not look.along:
-        across = nice(max(min(look.travel.across, fast), 0.2 * fast))
-        draft.observe("speed to the left", f"{base}.own.velocity.y", "m/s", across, "whether it drifts")
+        across = nice(max(min(look.travel.ahead if look.faces_left else look.travel.across, fast), 0.2 * fast))
+        draft.observe("speed to the left", speed_left(look), "m/s", across, "whether it drifts")
         turning = nice(max(1.2 * look.turning, 0.2))
         draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", turning, "how fast it turns")
     if look.dives:
@@ -111,7 +118,26 @@ def own_motion(draft: Draft, height: str = "") -> None:
 
 def speed_ahead(look: Look) -> str:
     """Formula of its speed in the direction in which it goes."""
-    return f"{look.base}.velocity.{look.along}" if look.along else f"{look.base}.own.velocity.x"
+    if look.along:
+        return f"{look.base}.velocity.{look.along}"
+    return f"{look.base}.own.velocity.{'y' if look.faces_left else 'x'}"
+
+
+def speed_left(look: Look) -> str:
+    """Formula of its speed across that direction."""
+    return f"-{look.base}.own.velocity.x" if look.faces_left else f"{look.base}.own.velocity.y"
+
+
+def heading_of(look: Look) -> str:
+    """Formula of the direction in which it goes, as an angle from the site's x; whole turns are not taken off."""
+    return f"{look.base}.yaw" + (f" + {QUARTER:.7g}" if look.faces_left else "")
+
+
+def seen_from(look: Look, x: str, y: str) -> tuple[str, str]:
+    """Formulas of a way over the ground as seen from it, ahead and to the left; `x` and `y` are formulas along the site's axes."""
+    yaw = f"{look.base}.yaw"
+    along_x, along_y = f"{x} * cos({yaw}) + {y} * sin({yaw})", f"{y} * cos({yaw}) - {x} * sin({yaw})"
+    return (along_y, f"-{x} * cos({yaw}) - {y} * sin({yaw})") if look.faces_left else (along_x, along_y)
 
 
 def lean_of(look: Look) -> str:
@@ -210,8 +236,8 @@ def mark_around(draft: Draft, far: float) -> None:
         room = min(0.5 * far, 0.8 * (float(look.site.water_level or 0.0) - start_height(look)))
         draft.setpoint("mark.z", "m", start_height(look) - room, start_height(look) + room)
     draft.signal("away", f"norm(dx, dy, mark.z - {base}.z)" if look.dives else "norm(dx, dy)", "m")
-    draft.observe("ahead", f"dx * cos({base}.yaw) + dy * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
-    draft.observe("to the left", f"dy * cos({base}.yaw) - dx * sin({base}.yaw)", "m", nice(1.5 * far), "where the mark is, as seen from it")  # fmt: skip
+    for name, formula in zip(("ahead", "to the left"), seen_from(look, "dx", "dy"), strict=True):
+        draft.observe(name, formula, "m", nice(1.5 * far), "where the mark is, as seen from it")
 
 
 def any_heading(draft: Draft) -> None:

@@ -11,7 +11,7 @@ from plucky_heron.project import Project, create, demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.wishes.look import Look
-from tests.task.test_foreign_imports import WHEEL, body, box, joint, wish
+from tests.task.test_foreign_imports import WHEEL, body, box, joint, limits, wish
 from tests.task.test_wishes_leaning import stilter
 
 COPIES = 6
@@ -37,6 +37,33 @@ def rover(folder: Path, ahead: str, mass_at: str = "0.05 0.02 0") -> str:
     path = folder / ahead / "rover.urdf"
     path.parent.mkdir()
     path.write_text(f'<robot name="rover">{"".join(parts)}</robot>')
+    return str(path)
+
+
+def walker(folder: Path, ahead: str) -> str:
+    """A trunk on four legs of three joints; `ahead` is the axis along which they swing."""
+
+    def along(x: float, y: float, z: float = 0.0) -> str:
+        return f"{x} {y} {z}" if ahead == "x" else f"{-y} {x} {z}"
+
+    long, thin, flat = (0.5, 0.22, 0.1), (0.04, 0.04, 0.2), (0.06, 0.03, 0.2)
+    shapes = [box(*s) if ahead == "x" else box(s[1], s[0], s[2]) for s in (long, thin, flat)]
+    parts = [body("trunk", 9.0, shapes[0])]
+    for row, x in (("front", 0.2), ("rear", -0.2)):
+        for side, y in (("left", 0.12), ("right", -0.12)):
+            name = f"{row}_{side}"
+            hips, thigh, shin = f"{name}_hips", f"{name}_thigh", f"{name}_shin"
+            parts += [
+                body(hips, 0.3),
+                joint(f"{name}_spread", "trunk", hips, along(x, y), along(1, 0), limits(-0.5, 0.5, 20.0, 9.0)),
+                body(thigh, 0.5, shapes[1], "0 0 -0.1"),
+                joint(f"{name}_swing", hips, thigh, along(0, 0), along(0, 1), limits(-1.2, 1.2, 20.0, 9.0)),
+                body(shin, 0.3, shapes[2], "0 0 -0.1"),
+                joint(f"{name}_knee", thigh, shin, "0 0 -0.2", along(0, 1), limits(-2.2, 0.0, 20.0, 9.0)),
+            ]
+    path = folder / ahead / "walker.urdf"
+    path.parent.mkdir()
+    path.write_text(f'<robot name="walker">{"".join(parts)}</robot>')
     return str(path)
 
 
@@ -90,3 +117,15 @@ def test_what_goes_all_ways_goes_along_its_x() -> None:
     for task in ("dock", "lane", "station", "brace"):
         problem = project.problem(task)
         assert not Look(problem.machine, problem.site).faces_left
+
+
+def test_what_swings_its_legs_along_y_walks_along_y(tmp_path: Path) -> None:
+    found = []
+    for ahead in "xy":
+        project = Project(create(tmp_path / f"of_{ahead}", walker(tmp_path, ahead)).folder)
+        problem = project.problem(project.write_wish("walker", "walk forward", name="tried").task)
+        found.append((problem, *observed(problem, 40)))
+    (first, _, rewards), (second, _, their_rewards) = found
+    assert "velocity.x" in first.task.rewards["progress"].formula
+    assert "velocity.y" in second.task.rewards["progress"].formula
+    assert np.abs(rewards - their_rewards).max() < 2e-3 < np.ptp(rewards)

@@ -124,8 +124,8 @@ def test_what_swings_its_legs_along_y_walks_along_y(tmp_path: Path) -> None:
     for ahead in "xy":
         project = Project(create(tmp_path / f"of_{ahead}", walker(tmp_path, ahead)).folder)
         problem = project.problem(project.write_wish("walker", "walk forward", name="tried").task)
-        found.append((problem, *observed(problem, 40)))
+        found.append((problem, *observed(problem, 8)))  # then feet slip, and small differences grow
     (first, _, rewards), (second, _, their_rewards) = found
     assert "velocity.x" in first.task.rewards["progress"].formula
     assert "velocity.y" in second.task.rewards["progress"].formula
-    assert np.abs(rewards - their_rewards).max() < 2e-3 < np.ptp(rewards)
+    assert np.abs(rewards - their_rewards).max() < 1e-4 < 1e-3 < np.ptp(rewards)

@@ -19,7 +19,7 @@ STRICT = ("-std=c99", "-Wall", "-Wno-unused-function", "-Wno-unused-const-variab
 
 
 def run(
-    text: str, rows: Sequence[Sequence[float]], folder: Path, block: str = "Main", compiled: Sequence[str] = STRICT
+    text: str, rows: Sequence[Sequence[float]], folder: Path, block: str = "Main", compiled: tuple[str, ...] = STRICT
 ) -> list[list[float]]:
     """Outputs of a function block for rows of inputs, the first number of each saying whether it begins anew."""
     translated = translate(text, block)

@@ -289,7 +289,7 @@ def test_runs_at_work_are_asked_to_obey_changed_rules(qtbot: QtBot, window: Wind
     press(qtbot, page.asking, "Obey the new rules")
     qtbot.waitUntil(lambda: not bench.training(), timeout=60_000)
     row = bench.rows[-1]
-    assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2000")
+    assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2 000")
     assert row.facts["rules_changed"][0]["step"] >= 3000
 
 

@@ -84,7 +84,7 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
     window.show()
     window.enter(3)
     watching = window.station.watching
-    qtbot.waitUntil(watching.film.isEnabled, timeout=60_000)
+    qtbot.waitUntil(watching.film.isEnabled, timeout=180_000)
     qtbot.mouseClick(watching.film, Qt.MouseButton.LeftButton)
     sheet = watching.sheet
     assert isinstance(sheet, FilmSheet) and sheet._chosen() == ["best"]

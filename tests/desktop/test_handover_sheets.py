@@ -54,18 +54,18 @@ def test_states_of_the_whole_controller_are_asked_for_while_it_runs(qtbot: QtBot
     station.rig.ask.setCurrentIndex(station.rig.ask.findData("off"))
     qtbot.mouseClick(station.roll, LEFT)
     qtbot.waitUntil(
-        lambda: "in state off" in station.rig.state.text() and station.rig.state.isVisible(), timeout=60_000
+        lambda: "in state off" in station.rig.state.text() and station.rig.state.isVisible(), timeout=180_000
     )
     station.rig.ask.setFocus()
     for state in ("limited", "on"):
         station.rig.ask.setCurrentIndex(station.rig.ask.findData(state))
         # on a busy computer samples may be missing until it goes into its fault; then it has to be reset
         words = f"in state {state}"
-        qtbot.waitUntil(lambda: words in station.rig.state.text() or station.rig.fault.isVisible(), timeout=60_000)  # noqa: B023
+        qtbot.waitUntil(lambda: words in station.rig.state.text() or station.rig.fault.isVisible(), timeout=180_000)  # noqa: B023
         assert station.rig.fault.isVisible() == ("in state fault" in station.rig.fault.text())
     assert window.bench.job is not None
     window.bench.job.stop()
-    qtbot.waitUntil(lambda: window.bench.job is None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.job is None, timeout=180_000)
     assert not station.rig.state.isVisible() and not station.rig.fault.isVisible()
 
 
@@ -74,10 +74,10 @@ def test_the_window_may_be_closed_while_a_rig_runs(qtbot: QtBot, window: Window)
     station = window.station
     assert isinstance(station, HandoverStation)
     qtbot.mouseClick(station.roll, LEFT)
-    qtbot.waitUntil(lambda: len(station.samples) > 5, timeout=60_000)
+    qtbot.waitUntil(lambda: len(station.samples) > 5, timeout=180_000)
     job = window.bench.job
     assert job is not None and window.close()
-    qtbot.waitUntil(lambda: not job.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not job.busy, timeout=180_000)
     qtbot.wait(200)
     assert window.bench.closed
 
@@ -156,11 +156,11 @@ def test_a_wiring_goes_into_the_pack_and_what_is_wrong_with_it_is_said(
     qtbot.mouseClick(station.wire, LEFT)
     assert station.wire.text() == "hoist.toml"
     qtbot.mouseClick(station.write, LEFT)
-    qtbot.waitUntil(lambda: window.bench.job is None and bool(window.bench.trouble), timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.job is None and bool(window.bench.trouble), timeout=180_000)
     assert "no such drive" in window.bench.trouble
     path.write_text('[drives.push]\nat = [[1000, "-500 N"], [2000, "500 N"]]\n')
     qtbot.mouseClick(station.write, LEFT)
-    qtbot.waitUntil(lambda: window.bench.job is None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.job is None, timeout=180_000)
     assert not window.bench.trouble
     folder = station._folder()
     assert folder is not None

@@ -234,14 +234,14 @@ def test_parameters_of_the_machine_are_found_from_a_log_and_taken_over(qtbot: Qt
     assert "tick at least one" in sheet.wrong.text() and not sheet.to_machine.isEnabled()
     sheet.boxes["basket.mass"].setChecked(True)
     qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: sheet.fit is not None and window.bench.job is None, timeout=60_000)
+    qtbot.waitUntil(lambda: sheet.fit is not None and window.bench.job is None, timeout=180_000)
     assert sheet.start.isEnabled() and "held out" not in sheet.wrong.text() and "windows of 0.4 s" in sheet.said.text()
     qtbot.mouseClick(sheet.to_machine, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) < 2.0, timeout=60_000)
+    qtbot.waitUntil(lambda: abs(window.bench.problem.machine.bodies["basket"].mass - 75.0) < 2.0, timeout=180_000)
     qtbot.mouseClick(sheet.to_task, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(
         lambda: float(window.bench.problem.task.variation["basket.mass"].model_dump()["uniform"][0]) > 60.0,
-        timeout=60_000,
+        timeout=180_000,
     )
     window.bench.undo.undo()
     window.bench.undo.undo()

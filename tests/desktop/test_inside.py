@@ -74,7 +74,7 @@ def test_the_sheet_is_opened_from_the_health_of_a_run(qtbot: QtBot, searched: Pa
     window.enter(3)
     station = window.station
     qtbot.mouseClick(station.to_health, LEFT)
-    qtbot.waitUntil(station.inside.isVisible, timeout=60_000)
+    qtbot.waitUntil(station.inside.isVisible, timeout=180_000)
     qtbot.mouseClick(station.inside, LEFT)
     view = station.inside_sheet.view
     assert isinstance(view, ModelView) and view.list.count() == 10
@@ -85,7 +85,7 @@ def test_the_sheet_is_opened_from_the_health_of_a_run(qtbot: QtBot, searched: Pa
     station.inside_sheet.reject()
 
     window.bench.choose_run(next(r.id for r in window.bench.store.runs() if r.method == "cross-entropy"))
-    qtbot.waitUntil(lambda: window.bench.row().method == "cross-entropy", timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.row().method == "cross-entropy", timeout=180_000)
     qtbot.mouseClick(station.inside, LEFT)
     view = station.inside_sheet.view
     assert isinstance(view, LandscapeView) and len(view.names) == 22 and "push ← offset" in view.names

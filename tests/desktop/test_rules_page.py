@@ -69,7 +69,7 @@ def named(inside: QWidget, name: str) -> QWidget:
 def shown(qtbot: QtBot, inside: QWidget, name: str) -> QWidget:
     """The widget of a name, once it is shown: rows are made anew after a change."""
     qtbot.waitUntil(
-        lambda: any(w.accessibleName() == name and w.isVisible() for w in inside.findChildren(QWidget)), timeout=60_000
+        lambda: any(w.accessibleName() == name and w.isVisible() for w in inside.findChildren(QWidget)), timeout=180_000
     )
     return named(inside, name)
 
@@ -80,7 +80,7 @@ def press(qtbot: QtBot, inside: QWidget, text: str) -> None:
     def buttons() -> list[QPushButton]:
         return [b for b in inside.findChildren(QPushButton) if text in (b.text(), b.accessibleName()) and b.isVisible()]
 
-    qtbot.waitUntil(lambda: len(buttons()) == 1, timeout=60_000)
+    qtbot.waitUntil(lambda: len(buttons()) == 1, timeout=180_000)
     qtbot.mouseClick(buttons()[0], LEFT)
 
 
@@ -99,7 +99,7 @@ def page(qtbot: QtBot, window: Window) -> RulesPage:
     """The page of rules, opened by its button, when what is recorded was read and swept."""
     press(qtbot, window.station, OPENER)
     found: RulesPage = window.station.trial
-    qtbot.waitUntil(lambda: found.trial is not None and found.map is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: found.trial is not None and found.map is not None, timeout=180_000)
     return found
 
 
@@ -143,7 +143,7 @@ def test_the_ring_is_dragged_along_the_line_and_the_rule_follows(qtbot: QtBot, p
     near = picture.nearest(picture.point(goal))
     assert near is not None
     assert (rule["at_least"], rule["running"]) == pytest.approx(found.tried[near].values)
-    qtbot.waitUntil(lambda: page.map is not found, timeout=60_000)
+    qtbot.waitUntil(lambda: page.map is not found, timeout=180_000)
     picture.setFocus()
     was = list(page.trial.rules)
     edge = page.map.edge
@@ -162,7 +162,7 @@ def test_rules_go_into_the_recipe_in_one_change(qtbot: QtBot, page: RulesPage, w
     assert [r.kind for r in kept.stop] == ["good enough", "no more gain", "budget", "gone wrong", "formula"]
     assert kept.stop[1].model_dump()["within"] == 9 and kept.stop == tuple(page.trial.rules)
     assert window.station.pages.currentIndex() == 0
-    qtbot.waitUntil(lambda: "the recipe has others" in window.station.rules.note.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "the recipe has others" in window.station.rules.note.text(), timeout=180_000)
     window.bench.undo.undo()
     assert path.read_text() == text
 
@@ -174,7 +174,7 @@ def test_other_runs_and_other_numbers(qtbot: QtBot, page: RulesPage) -> None:
     before = page.map
     page.first.setCurrentText("budget: steps")
     page.first.activated.emit(page.first.currentIndex())
-    qtbot.waitUntil(lambda: page.map is not before, timeout=60_000)
+    qtbot.waitUntil(lambda: page.map is not before, timeout=180_000)
     assert {a.key for a in page.map.axes} == {"steps", "running"}
     page.quantity.setCurrentIndex(1)
     assert page.chart.quantity == "score"
@@ -187,7 +187,7 @@ def test_a_project_without_runs_says_what_to_do(qtbot: QtBot, folder: Path) -> N
     window.enter(3)
     press(qtbot, window.station, OPENER)
     page = window.station.trial
-    qtbot.waitUntil(lambda: page.trial is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: page.trial is not None, timeout=180_000)
     assert "train without stop rules first" in page.sentence.text() and page.picture.empty
     typed(qtbot, page, "good enough: running", "3")
     press(qtbot, page, "Use these rules")
@@ -197,7 +197,7 @@ def test_a_project_without_runs_says_what_to_do(qtbot: QtBot, folder: Path) -> N
 
 def test_findings_stand_in_the_station_and_what_they_advise_is_applied_to_a_copy(qtbot: QtBot, window: Window) -> None:
     station, bench = window.station, window.bench
-    qtbot.waitUntil(lambda: bool(station.diagnosis.findings), timeout=60_000)
+    qtbot.waitUntil(lambda: bool(station.diagnosis.findings), timeout=180_000)
     names = [f.name for f in station.diagnosis.findings]
     assert (
         "still improving at the end" in names
@@ -229,7 +229,7 @@ def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, windo
     typed(qtbot, sheet, "steps in all", "20000")
     qtbot.mouseClick(sheet.further, LEFT)
     assert not sheet.isVisible()
-    qtbot.waitUntil(lambda: bench.row().state == "done" and bench.row().steps >= 20_000, timeout=60_000)
+    qtbot.waitUntil(lambda: bench.row().state == "done" and bench.row().steps >= 20_000, timeout=180_000)
     row = bench.row()
     assert row is not None and row.id == run
     kept = bench.recipe_of(row)
@@ -241,7 +241,7 @@ def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, windo
     station.sheet_of_run.which.activated.emit(1)
     qtbot.mouseClick(station.sheet_of_run.anew, LEFT)
     qtbot.waitUntil(
-        lambda: bench.batch == 2 and bool(bench.batch_rows()) and bench.batch_rows()[0].state == "done", timeout=60_000
+        lambda: bench.batch == 2 and bool(bench.batch_rows()) and bench.batch_rows()[0].state == "done", timeout=180_000
     )
     assert bench.batch_rows()[0].facts["started_with"][0] == "10 of 10 observations"
 
@@ -279,15 +279,15 @@ def test_runs_at_work_are_asked_to_obey_changed_rules(qtbot: QtBot, window: Wind
     bench = window.bench
     bench.edit("recipes", ["seeds"], 1, "seeds: 1")
     press(qtbot, window.station, "Train 1 seed")
-    qtbot.waitUntil(lambda: any(r.state == "running" and r.steps > 3000 for r in bench.rows), timeout=60_000)
+    qtbot.waitUntil(lambda: any(r.state == "running" and r.steps > 3000 for r in bench.rows), timeout=180_000)
     press(qtbot, window.station, OPENER)
     page = window.station.trial
-    qtbot.waitUntil(lambda: page.trial is not None and page.map is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: page.trial is not None and page.map is not None, timeout=180_000)
     typed(qtbot, page, "budget: steps", "2000")
     press(qtbot, page, "Use these rules")
     assert page.asking.isVisible()
     press(qtbot, page.asking, "Obey the new rules")
-    qtbot.waitUntil(lambda: not bench.training(), timeout=60_000)
+    qtbot.waitUntil(lambda: not bench.training(), timeout=180_000)
     row = bench.rows[-1]
     assert row.stop_rule == "budget" and row.stop_text is not None and row.stop_text.endswith("of 2 000")
     assert row.facts["rules_changed"][0]["step"] >= 3000
@@ -317,7 +317,7 @@ def test_long_courses_are_read_run_by_run_in_turns_of_their_own(
     monkeypatch.setattr(window.bench.store, "course", noted)
     station = window.made(4)
     assert isinstance(station, CompareStation) and read == [1]  # one of two, and nothing is drawn yet
-    qtbot.waitUntil(lambda: station._drawn is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: station._drawn is not None, timeout=180_000)
     assert read == [1, 2] and station.chosen == [1]
     _, steps = station.chart.plot.getPlotItem().vb.viewRange()[0]
     assert steps > 40 * 399
@@ -333,15 +333,15 @@ def test_a_batch_is_noted_marked_put_away_brought_back_and_deleted(qtbot: QtBot,
     station.sheet.keywords.setText("kept, kept")
     station.sheet.marked.setChecked(True)
     qtbot.keyClick(station.sheet.note, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: bench.batch_rows()[0].note == "as it was", timeout=60_000)
+    qtbot.waitUntil(lambda: bench.batch_rows()[0].note == "as it was", timeout=180_000)
     assert bench.batch_rows()[0].keywords == "kept" and bench.batch_rows()[0].marked
-    qtbot.waitUntil(lambda: station.list.rows.rows[0].name.startswith("★"), timeout=60_000)
+    qtbot.waitUntil(lambda: station.list.rows.rows[0].name.startswith("★"), timeout=180_000)
     assert "as it was" in station.list.rows.rows[0].name and "kept" in station.list.rows.rows[0].name
     qtbot.mouseClick(station.edit, LEFT)
     station.sheet.put_away()
-    qtbot.waitUntil(lambda: not bench.rows and station.back.isVisible(), timeout=60_000)
+    qtbot.waitUntil(lambda: not bench.rows and station.back.isVisible(), timeout=180_000)
     qtbot.mouseClick(station.back, LEFT)
-    qtbot.waitUntil(lambda: len(bench.rows) == 2, timeout=60_000)
+    qtbot.waitUntil(lambda: len(bench.rows) == 2, timeout=180_000)
     qtbot.mouseClick(station.edit, LEFT)
     station.sheet.ask_delete()
     assert station.sheet.asking is not None
@@ -349,7 +349,7 @@ def test_a_batch_is_noted_marked_put_away_brought_back_and_deleted(qtbot: QtBot,
     assert len(bench.rows) == 2
     station.sheet.ask_delete()
     station.sheet.asking.take()
-    qtbot.waitUntil(lambda: not bench.rows, timeout=60_000)
+    qtbot.waitUntil(lambda: not bench.rows, timeout=180_000)
     assert not list((bench.project.folder / "runs").glob("0*"))
 
 
@@ -358,7 +358,7 @@ def test_a_click_on_the_chart_plays_the_nearest_policy_with_other_starts_as_ghos
 ) -> None:
     station, bench = window.station, window.bench
     watching = station.watching
-    qtbot.waitUntil(lambda: watching.which.count() > 3, timeout=60_000)
+    qtbot.waitUntil(lambda: watching.which.count() > 3, timeout=180_000)
     watching.beside.setCurrentIndex(1)
     station.curves.chart.clicked.emit(1100.0)
     qtbot.waitUntil(lambda: bench.playback.recording is not None and bench.job is None, timeout=240_000)
@@ -403,7 +403,7 @@ def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
     card = window.station.curves
     assert not card.second.isVisible()
     card.beneath.setCurrentIndex(card.beneath.findData("kl"))
-    qtbot.waitUntil(card.second.isVisible, timeout=60_000)
+    qtbot.waitUntil(card.second.isVisible, timeout=180_000)
     assert card.second.quantity == "kl" and card.below.text() == "CHANGE AN UPDATE (KL), MEAN SINCE THE LAST EVALUATION"
     card.chart.hovered.emit(5000.0)
     assert card.note.text().count("seed 1") == 2  # a value of each chart
@@ -436,7 +436,7 @@ def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
     qtbot.mouseClick(view, LEFT, pos=view.rect().center())
     qtbot.mouseDClick(view, LEFT, pos=view.rect().center())
     qtbot.mouseRelease(view, LEFT, pos=view.rect().center())  # which the double-click of the library leaves out
-    qtbot.waitUntil(lambda: ends(card.chart) == whole, timeout=60_000)  # and of the other chart
+    qtbot.waitUntil(lambda: ends(card.chart) == whole, timeout=180_000)  # and of the other chart
     assert ends(card.second) == whole and not card.all.isVisible()
     qtbot.wait(2 * QApplication.doubleClickInterval())
     assert not heard  # the first half of a double-click plays nothing
@@ -453,7 +453,7 @@ def test_two_charts_share_an_axis_that_can_be_looked_into_and_are_remembered(
     qtbot.addWidget(again)
     again.show()
     again.enter(3)
-    qtbot.waitUntil(again.station.curves.second.isVisible, timeout=60_000)
+    qtbot.waitUntil(again.station.curves.second.isVisible, timeout=180_000)
     assert again.station.curves.chosen() == ("success", "kl", "steps", 1)
 
 
@@ -496,7 +496,7 @@ def test_a_batch_that_ends_is_told_and_runs_at_once_are_chosen(
     monkeypatch.delenv("HERON_WORKERS")
     bench.edit("recipes", ["seeds"], 2, "seeds: 2")
     bench.edit("recipes", ["steps"], 3000, "steps: 3000")
-    with qtbot.waitSignal(bench.batch_ended, timeout=60_000) as told:
+    with qtbot.waitSignal(bench.batch_ended, timeout=180_000) as told:
         press(qtbot, window.station, "Train 2 seeds")
     text = told.args[0]
     assert text.startswith("batch 2 (lift, ") and "2 seeds" in text and "worst" in text

@@ -56,7 +56,7 @@ def sheet(qtbot: QtBot, window: Window) -> SiteSheet:
     window.project_menu.edit_all("sites")
     made = window.project_menu.sheet
     assert isinstance(made, SiteSheet)
-    qtbot.waitUntil(made.drawing.isVisible, timeout=60_000)
+    qtbot.waitUntil(made.drawing.isVisible, timeout=180_000)
     return made
 
 

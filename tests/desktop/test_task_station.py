@@ -37,7 +37,7 @@ def task_station(qtbot: QtBot, window: Window, task: str = "lift") -> TaskStatio
     window.enter(1)
     station = window.station
     assert isinstance(station, TaskStation)
-    qtbot.waitUntil(lambda: station.senses.rows.count > 0, timeout=60_000)
+    qtbot.waitUntil(lambda: station.senses.rows.count > 0, timeout=180_000)
     return station
 
 
@@ -60,7 +60,7 @@ def press(qtbot: QtBot, parent, name: str) -> None:  # type: ignore[no-untyped-d
     def found() -> list[QPushButton]:
         return [b for b in parent.findChildren(QPushButton) if b.accessibleName() == name and b.isVisible()]
 
-    qtbot.waitUntil(lambda: bool(found()), timeout=60_000)
+    qtbot.waitUntil(lambda: bool(found()), timeout=180_000)
     qtbot.mouseClick(found()[0], LEFT)
 
 
@@ -126,7 +126,7 @@ def test_terms_come_from_wishes_and_are_muted(qtbot: QtBot, window: Window) -> N
     station.rewards_card.add(wish.name, wish.term)
     assert window.bench.problem.task.rewards["alive"].weight == 0.1
     sheet = station.rewards_card.sheet
-    qtbot.waitUntil(sheet.isVisible, timeout=60_000)
+    qtbot.waitUntil(sheet.isVisible, timeout=180_000)
     qtbot.mouseClick(sheet.editors["muted"], LEFT, pos=QPoint(8, 8))
     assert window.bench.problem.task.rewards["alive"].muted
     type_into(qtbot, sheet.editors["weight"], "0.4")
@@ -174,7 +174,7 @@ def test_one_command_is_followed_through_a_sample(qtbot: QtBot, window: Window) 
     problem = loaded(window)
     recording = episode(problem)
     window.bench.playback.load(problem, recording, "rule steady · episode 0")
-    qtbot.waitUntil(lambda: station.sample.follow.isEnabled(), timeout=60_000)
+    qtbot.waitUntil(lambda: station.sample.follow.isEnabled(), timeout=180_000)
     window.bench.playback.seek(30)
     qtbot.mouseClick(station.sample.follow, LEFT)
     qtbot.waitUntil(lambda: station.sample.line.way is not None, timeout=15000)
@@ -338,7 +338,7 @@ def test_code_of_a_stranger_is_asked_for_once(qtbot: QtBot, window: Window) -> N
     box = window.findChild(QMessageBox)
     assert "own.py" in box.text() and "def twice" in box.detailedText()
     box.buttons()[0].click() if "Trust" in box.buttons()[0].text() else box.buttons()[1].click()
-    qtbot.waitUntil(lambda: window.bench.problem is not None and window.bench.problem.code is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.problem is not None and window.bench.problem.code is not None, timeout=180_000)
     assert window.bench.trouble == "" and "own.twice" in window.bench.problem.units
 
 

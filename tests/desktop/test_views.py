@@ -192,7 +192,7 @@ def test_drawing_zooms_pans_and_finds_what_is_clicked(qtbot: QtBot, playback: Pl
     qtbot.addWidget(drawing)
     drawing.resize(600, 450)
     drawing.show()
-    qtbot.waitUntil(lambda: "trolley" in drawing.scene.outlines, timeout=60_000)
+    qtbot.waitUntil(lambda: "trolley" in drawing.scene.outlines, timeout=180_000)
     centre = drawing.scene.outlines["trolley"][0].boundingRect().center()
     assert drawing.body_at(centre) == "trolley"
     assert drawing.body_at(QPointF(3, 3)) == ""
@@ -385,9 +385,9 @@ def test_jobs_report_progress_results_stops_and_failures(qtbot: QtBot) -> None:
 
     job = Job("counting", work)
     job.progressed.connect(shares.append)
-    with qtbot.waitSignal(job.done, timeout=60_000) as ended:
+    with qtbot.waitSignal(job.done, timeout=180_000) as ended:
         job.start()
-        qtbot.waitUntil(lambda: len(shares) > 3, timeout=60_000)
+        qtbot.waitUntil(lambda: len(shares) > 3, timeout=180_000)
         job.stop()
     assert ended.args == [-1] and shares == sorted(shares)
 
@@ -395,7 +395,7 @@ def test_jobs_report_progress_results_stops_and_failures(qtbot: QtBot) -> None:
         raise StateError("no such thing; there is another")
 
     job = Job("refusing", refuse)
-    with qtbot.waitSignal(job.failed, timeout=60_000) as failed:
+    with qtbot.waitSignal(job.failed, timeout=180_000) as failed:
         job.start()
     assert failed.args == ["no such thing; there is another"]
 
@@ -435,12 +435,12 @@ def test_garbage_is_collected_in_the_window_s_thread_only(qtbot: QtBot) -> None:
     job = Job("making garbage", work)
     gc.callbacks.append(watching)
     try:
-        with qtbot.waitSignal(job.done, timeout=60_000):
+        with qtbot.waitSignal(job.done, timeout=180_000):
             job.start()
     finally:
         gc.callbacks.remove(watching)
     assert threads == {threading.main_thread().name}
-    qtbot.waitUntil(gc.isenabled, timeout=60_000)
+    qtbot.waitUntil(gc.isenabled, timeout=180_000)
 
 
 def test_what_is_said_of_proofs_and_batches_is_what_the_numbers_allow() -> None:

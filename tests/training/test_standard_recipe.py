@@ -120,7 +120,7 @@ def test_the_window_trains_without_a_recipe_and_writes_one_when_it_is_changed(qt
         bench.refresh_runs()
         return not bench.training()
 
-    qtbot.waitUntil(over, timeout=60_000)
+    qtbot.waitUntil(over, timeout=180_000)
     window.close()
 
 

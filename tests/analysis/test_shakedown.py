@@ -146,6 +146,16 @@ def test_a_broken_task_is_caught_by_its_check_and_no_other(kind: str, sound: Pro
     assert name not in baseline
 
 
+def test_a_drive_that_friction_holds_is_told_so(problem: Problem) -> None:
+    rail = problem.machine.joints["trolley"].model_copy(update={"friction": 1e4})
+    machine = problem.machine.model_copy(update={"joints": problem.machine.joints | {"trolley": rail}})
+    blind = [r for r in problem.task.model_dump(exclude_defaults=True)["observations"] if r["name"] != "last push"]
+    held = altered(bind(machine, problem.site, problem.task), observations=blind, regulator={})
+    effect = next(c for c in shake_down(held).checks if c.name == "push has effect")
+    assert not effect.passed
+    assert effect.evidence == "moves nothing that is sensed: trolley has 10000 N of dry friction for its 1200 N"
+
+
 def test_the_sound_task_has_nothing_wrong(sound: Problem, baseline: set[str]) -> None:
     assert not baseline
 

@@ -245,9 +245,21 @@ def _effects(seen: Seen) -> Iterator[Check]:
         passed = bool(strength[best] > LEAST_EFFECT)
         text = (
             f"moves {problem.entries[felt[best]].name} by {100 * strength[best]:.3g} % of its range within a second"
-            if passed else "moves nothing that is sensed"
+            if passed else f"moves nothing that is sensed{_held_by_friction(problem, command.drive)}"
         )  # fmt: skip
         yield Check(f"{command.name} has effect", WRONG, passed, text)
+
+
+def _held_by_friction(problem: Problem, number: int) -> str:
+    """Why a drive moves nothing, where dry friction of its joint is as strong as it is."""
+    drive = problem.machine.drives[problem.model.drives[number]] if number >= 0 else None
+    if drive is None or drive.joint is None or drive.kind not in ("effort", "speed", "position"):
+        return ""
+    joint, limit = problem.machine.joints[drive.joint], float(drive.limit)
+    if joint.friction < limit:
+        return ""
+    unit = "N" if joint.kind == "slider" else "N*m"
+    return f": {drive.joint} has {show(joint.friction, unit)} of dry friction for its {show(limit, unit)}"
 
 
 def _strong_enough(seen: Seen) -> Check:

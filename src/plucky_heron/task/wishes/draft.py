@@ -258,7 +258,8 @@ class Draft:
                 if part.limits is None and part.unit == "rad":
                     self.observe_angle(f"{words} angle", f"{joint}.position", "where it stands, whole turns left out")
                 else:
-                    reach = part.limits or (-travel.joints[joint], travel.joints[joint])
+                    free = max(travel.joints[joint], 0.1)  # a weak motor may not move it at all
+                    reach = part.limits or (-free, free)
                     more = 0.08 * (reach[1] - reach[0])  # stops give way a little
                     reach = reach[0] - more, reach[1] + more
                     self.observe(f"{words} position", f"{joint}.position", part.unit, reach, "where it stands, between its stops")  # fmt: skip

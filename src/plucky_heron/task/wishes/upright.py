@@ -163,7 +163,7 @@ def keep_near(draft: Draft, joints: list[str], far: float) -> tuple[list[str], l
     for joint in joints:
         look = draft.look
         if joint in look.spinning:
-            fast = look.travel.joints[joint]
+            fast = max(look.travel.joints[joint], 0.1)  # a weak motor may not move it at all
             draft.reward(f"{joint}_slow", f"-({joint}.velocity / {fast:.4g})**2", 0.3, "at its top speed a wheel has nothing left to give")  # fmt: skip
         if look.machine.joints[joint].kind != "slider":
             continue

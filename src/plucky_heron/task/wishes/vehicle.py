@@ -12,6 +12,7 @@ from plucky_heron.task.wishes.wish import clock, limit_for, load_question, subst
 LEANS_BY = 0.1
 """Lean (rad) with which it speeds up."""
 QUARTER = float(0.5 * np.pi)
+"""Turn (rad) from a body's x, ahead in most files, to its y, ahead in those that were drawn the other way."""
 UPRIGHT = 0.2
 """Lean (rad) of what falls over by itself that is nothing to worry about."""
 FALLEN = 0.8

@@ -53,6 +53,12 @@ def plain_number(text: str) -> bool:
     return _NUMBER.fullmatch(text.strip()) is not None
 
 
+def whole_number(text: str) -> int | None:
+    """The whole number that a text is, None if it is anything else; figures of other scripts are not taken for ours."""
+    text = text.strip().replace("−", "-")
+    return int(text) if re.fullmatch(r"[+-]?[0-9]{1,15}", text) else None
+
+
 def parse(text: str | int | float, unit: str = "") -> float:
     """Read a quantity such as ``"2 kN"``, ``"9.81/2"`` or ``3`` as a number in the SI unit `unit`.
 

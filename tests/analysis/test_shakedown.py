@@ -146,6 +146,14 @@ def test_a_broken_task_is_caught_by_its_check_and_no_other(kind: str, sound: Pro
     assert name not in baseline
 
 
+def test_what_becomes_not_finite_for_want_of_inertia_is_told_so(problem: Problem) -> None:
+    basket = problem.machine.bodies["basket"].model_copy(update={"mass": 0.0, "inertia": (0.0,) * 6})
+    machine = problem.machine.model_copy(update={"bodies": problem.machine.bodies | {"basket": basket}})
+    task = problem.task.model_copy(update={"variation": {}})
+    found = next(c for c in shake_down(bind(machine, problem.site, task)).checks if c.name == "finite")
+    assert not found.passed and "nothing on reel has mass; give basket a mass" in found.evidence
+
+
 def test_a_drive_that_friction_holds_is_told_so(problem: Problem) -> None:
     rail = problem.machine.joints["trolley"].model_copy(update={"friction": 1e4})
     machine = problem.machine.model_copy(update={"joints": problem.machine.joints | {"trolley": rail}})

@@ -89,6 +89,25 @@ def test_an_observation_is_opened_changed_and_undone(qtbot: QtBot, window: Windo
     assert 'noise = "0.1 deg"' in window.bench.path_of("tasks").read_text()
 
 
+def test_a_whole_number_is_typed_in_figures_and_cleared(qtbot: QtBot, window: Window) -> None:
+    station = task_station(qtbot, window)
+    press(qtbot, station.senses, "cable angle")
+    sheet = station.senses.sheet
+    assert sheet is not None
+
+    def typed(text: str) -> int:
+        type_into(qtbot, sheet.editors["stack"], text)
+        problem = window.bench.problem
+        assert problem is not None
+        return problem.task.observations[4].stack
+
+    for wrong in ("two", "2.5", "²", "--3", "9" * 5000):
+        assert typed(wrong) == 1
+        assert "is no whole number" in sheet.wrong.text()
+    assert typed("3") == 3
+    assert typed("") == 1
+
+
 def test_the_mirror_is_stated_where_the_entry_is(qtbot: QtBot, window: Window) -> None:
     """An entry that names itself is the same on both sides; a partner that is none is refused in one line, and nothing is lost."""
     station = task_station(qtbot, window)

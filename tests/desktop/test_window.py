@@ -79,6 +79,7 @@ def type_into(qtbot: QtBot, widget: QWidget, text: str) -> None:
     assert isinstance(widget, QLineEdit)
     qtbot.mouseClick(widget, LEFT)
     widget.selectAll()
+    qtbot.keyClick(widget, Qt.Key.Key_Delete)
     qtbot.keyClicks(widget, text)
     qtbot.keyClick(widget, Qt.Key.Key_Return)
 

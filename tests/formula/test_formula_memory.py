@@ -176,9 +176,12 @@ def test_what_estimators_are_not_given(text: str, words: str) -> None:
 
 
 def test_names_that_are_words_of_python_are_names_here() -> None:
-    units = {"lambda": "", "arm.in": "", "class.from": "", "x": "", "arm.not": "", "is": ""}
+    units = {
+        "lambda": "", "arm.in": "", "class.from": "", "x": "", "arm.not": "", "is": "", "and.position": "", "if.or": "", "True.x": "",
+    }  # fmt: skip
     signals = {name: np.array([float(k + 1)]) for k, name in enumerate(units)}
     for text, value in (
+        ("and.position > 1 and not.5 < -if.or", 1.0), ("and.position - if.or if True.x > if.or and True else 0", -1.0),
         ("lambda + 1", 2.0), ("arm.in * 2", 4.0), ("class.from - x", -1.0), ("not x", 0.0), ("arm.not if is > 5 and not False else lambda", 5.0),
         ("lambda if x in_range else 1", None), ("x in arm.in", None), ("lambda x: x", None), ("await x", None), ("yield", None), ("x is x", None),
     ):  # fmt: skip

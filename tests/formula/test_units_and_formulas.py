@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from plucky_heron.errors import FormulaError, HeronError, UnitError
 from plucky_heron.formula import FUNCTIONS, Program, evaluate_once, parse_formula
 from plucky_heron.formula.hints import hint
-from plucky_heron.units import parse, show, si_unit, unit_dimension
+from plucky_heron.units import parse, show, si_unit, unit_dimension, whole_number
 
 SIGNALS = {"offset": "m", "cable.angle": "rad", "drift": "m/s", "beam[3]": "m", "action.push": "N", "time": "s"}
 
@@ -34,6 +34,11 @@ def test_quantities_are_read_in_si(text: str, unit: str, value: float) -> None:
 def test_wrong_quantities_name_what_would_be_right(text: str) -> None:
     with pytest.raises(UnitError, match="kg"):
         parse(text, "kg")
+
+
+def test_whole_numbers_are_told_from_all_else() -> None:
+    assert [whole_number(t) for t in ("12", " -3 ", "+7", "−4", "0")] == [12, -3, 7, -4, 0]
+    assert {whole_number(t) for t in ("", "2.0", "²", "٣", "1e3", "--3", "3 m", "1_000", "9" * 16)} == {None}
 
 
 def test_units_know_their_si_form() -> None:

@@ -25,7 +25,7 @@ class Specimen:
 
     name: str
     kind: str
-    """toml, json or bytes: how it is made wrong."""
+    """toml, json, xml or bytes: how it is made wrong."""
     file: Path
     read: Callable[[Path], object]
 
@@ -116,12 +116,12 @@ def specimens(folder: Path) -> list[Specimen]:
             else:
                 read = lambda p: read_site(p)  # noqa: E731
             found.append(Specimen(f"{kind}/{name}", "toml", path, read))
-    found.append(Specimen("urdf", "bytes", folder / "machines" / "arm.urdf", read_machine))
+    found.append(Specimen("urdf", "xml", folder / "machines" / "arm.urdf", read_machine))
     found.append(
         Specimen("stl", "bytes", folder / "machines" / "part.stl", lambda p: read_machine(p.with_name("arm.urdf")))
     )
     found.append(
-        Specimen("svg", "bytes", folder / "sites" / "plan.svg", lambda p: read_site(p.with_name("foreign.toml")))
+        Specimen("svg", "xml", folder / "sites" / "plan.svg", lambda p: read_site(p.with_name("foreign.toml")))
     )
     found.append(
         Specimen("png", "bytes", folder / "sites" / "heights.png", lambda p: read_site(p.with_name("foreign.toml")))

@@ -7,6 +7,7 @@ import io
 import random
 from collections.abc import Callable, Iterator
 from typing import Any
+from xml.etree import ElementTree  # what it reads here was written here
 
 import tomlkit
 
@@ -132,11 +133,44 @@ def mutate_json(document: Any, random_: random.Random) -> bytes:
     return out.getvalue().encode("utf-8", "surrogatepass")
 
 
+def mutate_xml(data: bytes, random_: random.Random) -> bytes:
+    """One to three changes of a document of elements: an attribute or a text replaced or gone, an element gone, doubled, moved or renamed."""
+    root = ElementTree.fromstring(data)
+    words = [value for element in root.iter() for value in (*element.attrib.values(), element.text or "")]
+    for _ in range(random_.choice((1, 1, 1, 2, 3))):
+        parents = [element for element in root.iter() if len(element)]
+        if not parents:
+            break
+        parent = random_.choice(parents)
+        element = random_.choice(list(parent))
+        kind = random_.random()
+        if kind < 0.6:
+            value = random_.choice(words) if random_.random() < 0.3 else f"{random_.choice(VALUES)}"
+            value = "".join(c for c in value if c.isprintable())  # what XML cannot hold is for `mutate_bytes`
+            keys = [*element.attrib, *([""] if element.text and element.text.strip() else [])]
+            key = random_.choice(keys or [""])
+            if key:
+                element.set(key, value)
+            else:
+                element.text = value
+        elif kind < 0.7 and element.attrib:
+            del element.attrib[random_.choice(list(element.attrib))]
+        elif kind < 0.8:
+            parent.remove(element)
+        elif kind < 0.87:
+            parent.append(copy.deepcopy(element))
+        elif kind < 0.94:
+            random_.choice(list(root.iter())).append(copy.deepcopy(element))
+        else:
+            element.tag = random_.choice([e.tag for e in root.iter()])
+    return ElementTree.tostring(root, "utf-8")
+
+
 Mutation = Callable[[random.Random], bytes]
 
 
 def mutations_of(data: bytes, kind: str) -> Mutation:
-    """A way to make ever other wrong versions of a file; `kind` is toml, json or bytes."""
+    """A way to make ever other wrong versions of a file; `kind` is toml, json, xml or bytes."""
     if kind == "toml":
         import tomllib
 
@@ -156,4 +190,6 @@ def mutations_of(data: bytes, kind: str) -> Mutation:
 
         document = json.loads(data)
         return lambda random_: mutate_bytes(data, random_) if random_.random() < 0.3 else mutate_json(document, random_)
+    if kind == "xml":
+        return lambda random_: mutate_bytes(data, random_) if random_.random() < 0.25 else mutate_xml(data, random_)
     return lambda random_: mutate_bytes(data, random_)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import numpy as np
@@ -170,6 +171,13 @@ def test_rpy_is_roll_then_pitch_then_yaw_about_fixed_axes() -> None:
     )
 
 
+GEARED = (
+    '<robot><link name="a"/><link name="b"><inertial><mass value="1"/></inertial></link><joint name="j" type="continuous"><parent link="a"/>'
+    '<child link="b"/><limit effort="2" velocity="0"/></joint><transmission name="t"><joint name="j"/>'
+    "<actuator><mechanicalReduction>{gear}</mechanicalReduction></actuator></transmission></robot>"
+)
+
+
 @pytest.mark.parametrize(
     ("text", "words"),
     [
@@ -183,6 +191,8 @@ def test_rpy_is_roll_then_pitch_then_yaw_about_fixed_axes() -> None:
         ('<robot><link name="a"/><link name="b"/><joint name="j" type="fixed"><parent link="a"/><child link="c"/></joint></robot>', "child"),
         ('<robot><link name="a"/><link name="b"/><link name="c"/><joint name="j" type="fixed"><parent link="b"/><child link="c"/></joint>'
          '<joint name="k" type="fixed"><parent link="c"/><child link="b"/></joint></robot>', "loop"),
+        (GEARED.format(gear="fifty"), "transmission t.mechanicalReduction = 'fifty': wanted a number"),
+        (GEARED.format(gear="inf"), "transmission t.mechanicalReduction = 'inf': wanted a finite number"),
     ],
 )  # fmt: skip
 def test_wrong_urdf_gives_one_clear_line(tmp_path: Path, text: str, words: str) -> None:
@@ -191,6 +201,30 @@ def test_wrong_urdf_gives_one_clear_line(tmp_path: Path, text: str, words: str) 
     with pytest.raises(HeronError, match=words) as caught:
         read_urdf(path)
     assert "\n" not in str(caught.value)
+
+
+@pytest.mark.parametrize(("gear", "value"), [("  ", 1.0), (" 12.5 ", 12.5), ("-3", 3.0)])
+def test_gears_of_transmissions(tmp_path: Path, gear: str, value: float) -> None:
+    path = tmp_path / "geared.urdf"
+    path.write_text(GEARED.format(gear=gear))
+    assert read_urdf(path).machine.drives["j"].gear == value
+
+
+def test_names_longer_than_names_may_be_keep_their_ends(tmp_path: Path) -> None:
+    """Each is another name that may be, whatever stands in it."""
+    start = "of_a_maker_and_a_line_of_products_and_a_number_of_the_model_"
+    names = [f"{start}{end}" for end in ("base", "arm", "tool")] + ["7" * 80, "7" * 81, "q" * 60, "q" * 61, "q" * 62]
+    joints = "".join(
+        f'<joint name="{name}" type="continuous"><parent link="{before}"/><child link="{name}"/></joint>'
+        for before, name in itertools.pairwise(names)
+    )
+    links = "".join(f'<link name="{name}"><inertial><mass value="1"/></inertial></link>' for name in names)
+    path = tmp_path / "long.urdf"
+    path.write_text(f"<robot>{links}{joints}</robot>")
+    machine = read_urdf(path).machine
+    assert len(machine.bodies) == len(names) and len(machine.joints) == len(names)
+    assert [name.rpartition("_model_")[2] for name in machine.bodies][:3] == ["base", "arm", "tool"]
+    assert max(len(name) for name in machine.bodies) == 60
 
 
 def test_a_machine_goes_out_as_urdf_and_comes_back_the_same(tmp_path: Path) -> None:

@@ -201,6 +201,14 @@ def test_all_faults_can_be_asked_for_and_maps_read() -> None:
     assert axes["loss"].tolist() == pytest.approx([0.0, 0.1, 0.2, 0.3]) and axes["dead_time"].tolist() == pytest.approx(
         [0, 0.03, 0.06]
     )
-    for wrong in ("loss=0:1", "loss=0:1:1", "", "loss=0:1:3,noise=0:1:3,bias=0:1:3", "x=0:1:3"):
+    for wrong in (
+        "loss=0:1",
+        "loss=0:1:1",
+        "",
+        "loss=0:1:3,noise=0:1:3,bias=0:1:3",
+        "x=0:1:3",
+        "loss=0:1:²",
+        "loss=0:1:-3",
+    ):
         with pytest.raises(FileError, match="wanted"):
             read_map(wrong)

@@ -417,3 +417,47 @@ def test_a_thin_region_is_made_as_wide_as_is_reached(tmp_path: Path) -> None:
     # in the plane of the arm: links of 0.3 and 0.35 m above a shoulder 0.05 m over the first joint, elbow from 0 to 1.5 rad
     away = np.hypot(corners[:, 1], corners[:, 2] - 0.05)
     assert away.max() < 0.65 and away.min() > np.sqrt(0.3**2 + 0.35**2 + 2 * 0.3 * 0.35 * np.cos(1.5)) - 1e-6
+
+
+ROD = '<link name="rod"><inertial><mass value="0.4"/><inertia ixx="0.01" iyy="0.01" izz="0"/></inertial>{shape}</link>'
+
+
+@pytest.mark.parametrize(
+    ("shape", "words", "inertia"),
+    [
+        ("", "a ball of 500 kg/m³", 0.4 * 0.4 * (0.75 * 0.4 / (np.pi * 500.0)) ** (2 / 3)),
+        (f"<visual><geometry>{WHEEL}</geometry></visual>", "its shapes", 0.5 * 0.4 * 0.1**2),
+    ],
+)
+def test_what_turns_without_inertia_gets_some_and_it_is_told(
+    tmp_path: Path, shape: str, words: str, inertia: float
+) -> None:
+    """A thin rod about its own axis, as many files have it: without inertia it has no acceleration that is a number."""
+    parts = [
+        body("stand", 2.0, box(0.2, 0.2, 0.1)),
+        ROD.format(shape=shape),
+        joint("turn", "stand", "rod", axis="0 0 1"),
+    ]
+    report, machine = brought(tmp_path, parts)
+    assert machine.bodies["rod"].inertia[2] == pytest.approx(inertia, rel=0.02)
+    told = f"link rod: nothing has inertia about the axis on which it turns; it gets that of {words}"
+    assert told in report.converted
+    assert wish(machine, "follow a set-point").task["setpoints"]
+
+
+def test_a_frame_that_turns_a_mass_without_size_is_refused(tmp_path: Path) -> None:
+    parts = [
+        body("stand", 2.0, box(0.2, 0.2, 0.1)), '<link name="frame"/>', '<link name="bob"><inertial><mass value="1"/></inertial></link>',
+        joint("turn", "stand", "frame", axis="0 0 1"), joint("weld", "frame", "bob", "0 0 0.2"),
+    ]  # fmt: skip
+    with pytest.raises(FileError, match="link frame: moves, and neither it nor what it carries has inertia"):
+        brought(tmp_path, parts)
+
+
+def test_a_table_that_only_turns_varies_in_what_turns(tmp_path: Path) -> None:
+    """Nothing reaches out, so that its last body is the one that the ground holds; the mass of that says nothing."""
+    parts = [body("stand", 2.0, box(0.2, 0.2, 0.1)), body("table", 0.5, WHEEL), joint("turn", "stand", "table", axis="0 0 1")]  # fmt: skip
+    report, machine = brought(tmp_path, parts)
+    assert [a.where for a in report.assumed] == [("drives", "turn_drive", "limit"), ("joints", "turn", "damping")]
+    for name in ("hold a pose", "follow a set-point"):
+        assert list(wish(machine, name).task["variation"]) == ["table.mass"]

@@ -144,7 +144,9 @@ def parse_formula(
 
 _OURS = ("and", "or", "not", "if", "else", "True", "False")
 _OTHERS = "|".join(word for word in keyword.kwlist if word not in _OURS)
-_RESERVED = re.compile(rf"(?<![\w.])(?:{_OTHERS})\b|(?<=\.)(?:{'|'.join(keyword.kwlist)})\b")
+_RESERVED = re.compile(
+    rf"(?<![\w.])(?:{_OTHERS})\b|(?<![\w.])(?:{'|'.join(_OURS)})(?=\.[A-Za-z_])|(?<=\.)(?:{'|'.join(keyword.kwlist)})\b"
+)
 _BOLD = {ord(c): 0x1D41A + k for k, c in enumerate("abcdefghijklmnopqrstuvwxyz")} | {
     ord(c): 0x1D400 + k for k, c in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZ")
 }

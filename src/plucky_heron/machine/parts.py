@@ -30,11 +30,13 @@ from plucky_heron.units import (
 GROUND = "ground"
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
+LONGEST_NAME = 60
+"""Letters of a name."""
 
 
 def _check_name(name: str) -> str:
-    if not _NAME.fullmatch(name) or len(name) > 60:
-        raise ValueError("a name is at most 60 letters, digits and _, starting with a letter")
+    if not _NAME.fullmatch(name) or len(name) > LONGEST_NAME:
+        raise ValueError(f"a name is at most {LONGEST_NAME} letters, digits and _, starting with a letter")
     return name
 
 

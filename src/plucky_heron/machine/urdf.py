@@ -19,7 +19,8 @@ import numpy as np
 
 from plucky_heron.errors import FileError
 from plucky_heron.files import inside, is_file, validate
-from plucky_heron.machine.schema import GROUND, Machine
+from plucky_heron.machine.parts import GROUND, LONGEST_NAME
+from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.xml import read_xml
 
 if TYPE_CHECKING:
@@ -157,11 +158,14 @@ class _Reader:
         key = ("joint:" if joint else "link:") + name
         if key not in self.names:
             plain = "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in name)
+            plain = plain[1 - LONGEST_NAME :] if len(plain) > LONGEST_NAME else plain  # long names differ at their ends
             plain = plain if plain[:1].isalpha() else f"n{plain}"
             plain = plain + "_link" if not joint and plain == GROUND else plain
             taken = {v for k, v in self.names.items() if k.startswith(key[:5])}
+            stem, count = plain, 1
             while plain in taken:
-                plain += "_"
+                count += 1
+                plain = f"{plain}_" if len(plain) < LONGEST_NAME else f"{stem[: LONGEST_NAME - 5]}_{count}"
             if plain != name:
                 self.notes.append(f"{name} is called {plain} here")
             self.names[key] = plain
@@ -169,15 +173,17 @@ class _Reader:
 
     def numbers(self, element: Element | None, key: str, where: str, default: tuple[float, ...]) -> tuple[float, ...]:
         text = element.get(key) if element is not None else None
-        if text is None:
-            return default
-        wanted = "a number" if len(default) == 1 else f"{len(default)} numbers"
+        return default if text is None else self.parsed(text, f"{where}.{key}", len(default))
+
+    def parsed(self, text: str, where: str, count: int) -> tuple[float, ...]:
+        """So many finite numbers of a text."""
+        wanted = "a number" if count == 1 else f"{count} numbers"
         try:
             values = tuple(float(part) for part in text.split())
         except ValueError as error:
-            raise FileError(self.path, f"{where}.{key}", text, f"wanted {wanted}") from error
-        if len(values) != len(default) or not all(math.isfinite(v) for v in values):
-            raise FileError(self.path, f"{where}.{key}", text, f"wanted {wanted.replace('number', 'finite number')}")
+            raise FileError(self.path, where, text, f"wanted {wanted}") from error
+        if len(values) != count or not all(math.isfinite(v) for v in values):
+            raise FileError(self.path, where, text, f"wanted {wanted.replace('number', 'finite number')}")
         return values
 
     def number(self, element: Element, key: str, where: str, default: float | None) -> float:
@@ -314,7 +320,8 @@ class _Reader:
                 continue
             actuator = element.find("actuator")
             reduction = actuator.find("mechanicalReduction") if actuator is not None else None
-            gear = float(reduction.text or 1.0) if reduction is not None else 1.0
+            written = (reduction.text or "").strip() if reduction is not None else ""
+            gear = self.parsed(written, f"transmission {name}.mechanicalReduction", 1)[0] if written else 1.0
             drives[own] = {"kind": "effort", "joint": own, "limit": effort, "gear": abs(gear) or 1.0}
             self.assumed.append(
                 (

@@ -10,7 +10,7 @@ import numpy as np
 
 from plucky_heron.errors import FileError, UnitError, did_you_mean
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.units import parse
+from plucky_heron.units import parse, whole_number
 
 Array = np.ndarray
 
@@ -118,9 +118,10 @@ def read_map(text: str) -> dict[str, Array]:
     for item in filter(str.strip, text.split(",")):
         name, _, span = (part.strip() for part in item.partition("="))
         parts = span.split(":")
-        if name not in MOST or len(parts) != 3 or not parts[2].strip().isdigit() or not 2 <= int(parts[2]) <= 50:
+        count = whole_number(parts[2]) if len(parts) == 3 else None
+        if name not in MOST or count is None or not 2 <= count <= 50:
             raise FileError("--map", name, span, "wanted FAULT=LOW:HIGH:HOW_MANY, such as loss=0:30%:4")
-        found[name] = np.linspace(fault_value(name, parts[0]), fault_value(name, parts[1]), int(parts[2]))
+        found[name] = np.linspace(fault_value(name, parts[0]), fault_value(name, parts[1]), count)
     if not 1 <= len(found) <= 2:
         raise FileError("--map", "", text, "wanted one fault or two, such as loss=0:30%:4,dead_time=0:60ms:4")
     return found

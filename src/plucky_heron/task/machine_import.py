@@ -15,10 +15,13 @@ from xml.etree.ElementTree import Element
 import numpy as np
 import tomlkit
 
+from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.mass import solid
+from plucky_heron.dynamics.plant import without_inertia
 from plucky_heron.errors import FileError, UnitError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing
+from plucky_heron.machine.parts import Shape
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import Site
 from plucky_heron.machine.urdf import read_urdf
@@ -96,7 +99,7 @@ def machine_from_urdf(
     document = as_document(machine, f"Imported from {source.name}.")
     for where, words in found.assumed:
         assume(report, document, where, words)
-    machine = _weighed(machine, document, report, found.unweighed, numbers or {})
+    machine = _weighed(source, machine, document, report, found.unweighed, numbers or {})
     shapes = [shape for body in machine.bodies.values() for shape in body.shapes]
     kinds = Counter(joint.kind for joint in machine.joints.values())
     report.read = [
@@ -108,6 +111,8 @@ def machine_from_urdf(
     legs = legs_of(machine) if free else []
     machine = _starts(machine, document, report, legs)
     machine = drives(machine, document, report, legs)
+    if not machine.drives:
+        raise FileError(source, "joint", None, "has no drive, and all that moves rolls freely; give one a <limit effort> above zero")  # fmt: skip
     if takes or found.commanded:
         kinds_of = dict.fromkeys(machine.joints, takes) if takes else found.commanded
         commanded(machine, document, report, kinds_of, "as was asked" if takes else "as the file says")
@@ -135,6 +140,7 @@ def machine_from_urdf(
 
 
 def _weighed(
+    source: Path,
     machine: Machine,
     document: tomlkit.TOMLDocument,
     report: ImportReport,
@@ -146,7 +152,8 @@ def _weighed(
     lacking = [
         n for n, b in machine.bodies.items() if b.mass > 0.0 and not any(b.inertia) and b.shapes and n not in unweighed
     ]
-    for name in (*unweighed, *lacking):
+    changed = [*unweighed, *lacking]
+    for name in changed:
         body = machine.bodies[name]
         stated = _mass_of(numbers, name) if name in unweighed else body.mass
         mass, centre, inertia = solid(body.shapes, mass=stated, density=DENSITY if stated is None else None)
@@ -158,7 +165,21 @@ def _weighed(
             assume(report, document, ("bodies", name, "mass"), words)
         else:
             report.converted.append(f"link {name}: no inertia is given; it gets that of its shapes")
-    return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if unweighed or lacking else machine
+    machine = validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if changed else machine
+    # a rod that is given none about the axis on which it turns, or a mass without a size
+    idle = {machine.joints[c.partition(".")[0]].child for c in without_inertia(build_model(machine))}
+    for name in idle:
+        body = machine.bodies[name]
+        if body.mass <= 0.0:
+            raise FileError(
+                source, f"link {name}", None, "moves, and neither it nor what it carries has inertia about its axis"
+            )
+        ball = Shape(kind="sphere", size=((0.75 * body.mass / (np.pi * DENSITY)) ** (1.0 / 3.0),))
+        inertia = solid(body.shapes or (ball,), mass=body.mass)[2]
+        bodies[name]["inertia"] = editing.inline([f"{v:.6g} kg*m**2" for v in inertia])
+        words = "that of its shapes" if body.shapes else f"that of a ball of {DENSITY:g} kg/m³"
+        report.converted.append(f"link {name}: nothing has inertia about the axis on which it turns; it gets {words}")
+    return validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if idle else machine
 
 
 def _mass_of(numbers: Mapping[str, str], body: str) -> float | None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.plant import Plant, mass_matrix
+from plucky_heron.dynamics.plant import Plant, mass_matrix, without_inertia
 from plucky_heron.machine.schema import Shape, Spring, Tyre
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import show
@@ -35,17 +35,13 @@ class Trouble:
 
 def machine_troubles(problem: Problem) -> list[Trouble]:
     """Everything that is wrong with the machine in its start pose on its site."""
-    return [*_weightless(problem), *_impossible(problem), *_overlaps(problem), *_too_stiff(problem)]
+    return [*weightless(problem), *_impossible(problem), *_overlaps(problem), *_too_stiff(problem)]
 
 
-def _weightless(problem: Problem) -> Iterator[Trouble]:
-    """Joints on which nothing has inertia: their acceleration is anything."""
-    model = problem.model
-    diagonal = np.diag(mass_matrix(model, model.start))
-    for i, coordinate in enumerate(model.joints):
+def weightless(problem: Problem) -> Iterator[Trouble]:
+    """Joints on which nothing has inertia."""
+    for coordinate in without_inertia(problem.model):
         name = coordinate.partition(".")[0]
-        if diagonal[i] > 1e-13:
-            continue
         joint = problem.machine.joints[name]
         turning = problem.machine.coordinate_unit(coordinate) == "rad"
         yield Trouble(

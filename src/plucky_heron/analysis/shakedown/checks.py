@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.analysis.machines.facts import static_loads
-from plucky_heron.analysis.machines.problems import DEEPEST
+from plucky_heron.analysis.machines.problems import DEEPEST, weightless
 from plucky_heron.control.poles import poles_of
 from plucky_heron.dynamics.posing import tied
 from plucky_heron.formula import Expression
@@ -103,7 +103,8 @@ def signal_checks(seen: Seen) -> Iterator[Check]:
 def _finite(seen: Seen) -> Check:
     count = sum(t.tally().get(NOT_FINITE, 0) for t in seen.rehearsals.values())
     total = sum(len(t.score) for t in seen.rehearsals.values())
-    return Check("finite", WRONG, count == 0, f"{count} of {total} episodes became not finite")
+    why = next((f": {t.text}; {t.remedy}" for t in weightless(seen.problem)), "") if count else ""
+    return Check("finite", WRONG, count == 0, f"{count} of {total} episodes became not finite{why}")
 
 
 def _ranges(seen: Seen) -> Iterator[Check]:

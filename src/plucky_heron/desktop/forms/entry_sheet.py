@@ -13,7 +13,7 @@ from plucky_heron.desktop.forms.formula_field import FormulaField
 from plucky_heron.desktop.forms.widgets import Choice, button, label
 from plucky_heron.simulation.replay import Series
 from plucky_heron.task.problem import Problem
-from plucky_heron.units import pretty_unit, show
+from plucky_heron.units import pretty_unit, show, whole_number
 
 
 @dataclass(frozen=True)
@@ -137,11 +137,12 @@ class EntrySheet(QFrame):
         text = line.text().strip()
         if text == line.property("shown"):
             return
-        if field.kind == "whole" and not text.lstrip("-").isdigit():
+        whole = whole_number(text)
+        if field.kind == "whole" and text and whole is None:
             self.say(f"{field.caption}: {text!r} is no whole number")
             return
         line.setProperty("shown", text)
-        self.edited.emit(field.key, (int(text) if field.kind == "whole" else text) if text else None)
+        self.edited.emit(field.key, (whole if field.kind == "whole" else text) if text else None)
 
     def _both(self, key: str, lines: list[QLineEdit]) -> None:
         texts = [line.text().strip() for line in lines]

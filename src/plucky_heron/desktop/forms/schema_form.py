@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QPla
 
 from plucky_heron.desktop.forms.schema import Spec, specs_of
 from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, label
-from plucky_heron.units import plain_number, pretty_unit
+from plucky_heron.units import plain_number, pretty_unit, whole_number
 
 Path = tuple[str | int, ...]
 Options = Callable[[str], Sequence[str] | None]
@@ -211,8 +211,8 @@ def written(text: str) -> Any:
     """A typed value as it stands in a file: a number as one, anything else as a text."""
     text = text.replace("−", "-")
     if plain_number(text):
-        number = float(text)
-        return int(text) if text.lstrip("+-").isdigit() else number
+        whole = whole_number(text)
+        return float(text) if whole is None else whole
     return text
 
 

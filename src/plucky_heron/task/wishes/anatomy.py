@@ -63,13 +63,16 @@ class Anatomy(Poses):
 
     @functools.cached_property
     def wheels(self) -> dict[str, float]:
-        """Joints that turn a wheel, with its radius: on a tyre, or on a round shape that turns about its own axis."""
+        """Joints that turn a wheel, with its radius: on a tyre, or on a round shape that turns about its own axis and travels with it.
+
+        On what stands such a shape is a table, a drum, a flange or a disc.
+        """
         found = {}
         for force in self.machine.forces.values():
             if isinstance(force, Tyre) and not force.rolls_freely:
                 found[self.machine.joint_above(force.wheel)] = force.radius
         for name, joint in self.machine.joints.items():
-            if joint.kind != "hinge" or joint.limits is not None or self.carries(joint.child):
+            if not self.base or joint.kind != "hinge" or joint.limits is not None or self.carries(joint.child):
                 continue
             for shape in self.machine.bodies[joint.child].shapes:
                 axis = rotation(*shape.turn)[:, 2]

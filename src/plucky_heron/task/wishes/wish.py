@@ -48,7 +48,9 @@ def substeps(look: Look, rate: float) -> int:
 
 
 def loaded(look: Look, body: str) -> str:
-    """The body itself, or the nearest one inwards that has mass."""
+    """The body itself, or the nearest one inwards that has mass; of what the ground holds, what the last driven joint moves."""
+    if f"{body}.mass" not in look.model.parameters and look.driven:
+        body = look.machine.joints[look.driven[-1]].child
     while look.machine.bodies[body].mass <= 0.0:
         parent = look.machine.joints[look.machine.joint_above(body)].parent
         if parent not in look.machine.bodies:
@@ -67,7 +69,7 @@ def vary_mass(draft: Draft, body: str, share: float) -> None:
     """Draw the mass of a body anew in every episode."""
     body = loaded(draft.look, body)
     mass = draft.look.machine.bodies[body].mass
-    if share > 0.0 and mass > 0.0:
+    if share > 0.0 and mass > 0.0 and f"{body}.mass" in draft.look.model.parameters:
         low, high = (f"{mass * f:.4g} kg" for f in (1.0 - share, 1.0 + share))
         draft.task.setdefault("variation", {})[f"{body}.mass"] = {"uniform": [low, high]}
         draft.lines.append(Line("Starts and variation", f"mass of {body.replace('_', ' ')}", f"±{100 * share:.3g} %"))

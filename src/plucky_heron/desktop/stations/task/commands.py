@@ -23,7 +23,7 @@ from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.wording import drawable, in_words
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.units import pretty_unit, show
+from plucky_heron.units import pretty_unit, show, whole_number
 
 Array = np.ndarray
 
@@ -228,8 +228,10 @@ class CommandsCard(EditCard):
 def _plain(text: str) -> object:
     """A number where it is one, else the text with its unit."""
     text = text.strip()
+    if (whole := whole_number(text)) is not None:
+        return whole
     try:
-        return int(text) if text.lstrip("-").isdigit() else float(text)
+        return float(text)
     except ValueError:
         return text
 

@@ -163,7 +163,7 @@ def main() -> None:
     asked = parser.parse_args()
     machines = ["twin"] if asked.smoke else asked.machines.split(",")
     won = total = 0
-    with tempfile.TemporaryDirectory() as place:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as place:
         for name in machines:
             session = Session(Path(place) / name)
             if name in BUILT:

@@ -163,7 +163,8 @@ def mutate_xml(data: bytes, random_: random.Random) -> bytes:
             random_.choice(list(root.iter())).append(copy.deepcopy(element))
         else:
             element.tag = random_.choice([e.tag for e in root.iter()])
-    return ElementTree.tostring(root, "utf-8")
+    made: bytes = ElementTree.tostring(root, "utf-8")
+    return made
 
 
 Mutation = Callable[[random.Random], bytes]

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 import sys
-import time
 from collections.abc import Callable
 from typing import Any
 
@@ -29,7 +28,7 @@ from plucky_heron.cli import (  # noqa: F401
     training,
 )
 from plucky_heron.cli.common import app, complain
-from plucky_heron.errors import HeronError, StateError, one_line, printable
+from plucky_heron.errors import HeronError, StateError
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -51,6 +50,8 @@ def main(arguments: list[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as error:
+        from plucky_heron.fault_log import fault_text
+
         explain = getattr(error, "format_message", None)  # wrong use, found by the argument parser
         if callable(explain):
             if said := str(explain()):  # nothing, where the help was shown instead
@@ -69,25 +70,6 @@ def behind_the_command(given: list[str]) -> list[str]:
         first += given[k : k + count]
         k += count
     return [*given[k : k + 1], *first, *given[k + 1 :]] if first and k < len(given) else given
-
-
-def fault_text(error: BaseException) -> str:
-    """A fault of the program's in a line, the whole of it in a log file."""
-    import traceback
-
-    from plucky_heron.files import data_folder
-
-    text = one_line(f"{type(error).__name__}: {error}", 160)
-    log = data_folder() / "faults.log"
-    try:
-        log.parent.mkdir(parents=True, exist_ok=True)
-        with log.open("a") as file:
-            file.write(
-                f"{time.strftime('%Y-%m-%d %H:%M:%S')} {printable(' '.join(sys.argv))}\n{''.join(traceback.format_exception(error))}\n"
-            )
-    except OSError:
-        return f"a fault of the program: {text}"
-    return f"a fault of the program: {text}; the whole of it is in {log}"
 
 
 if __name__ == "__main__":

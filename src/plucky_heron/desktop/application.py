@@ -13,6 +13,7 @@ os.environ.setdefault("QT_API", "pyside6")
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
+from plucky_heron.desktop.guarding import tell_faults
 from plucky_heron.desktop.theme import apply_theme
 
 
@@ -33,6 +34,7 @@ _HELD: list[QApplication] = []
 def run_window(folder: Path | None, dark: bool | None = None) -> int:
     """Open the window on a project, or on the choice of one, and stay until it is closed."""
     app = make_application(os.environ.get("HERON_THEME") == "night" if dark is None else dark)
+    tell_faults()
     from plucky_heron.desktop.window import open_window
 
     if folder is not None:

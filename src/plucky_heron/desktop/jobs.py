@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from plucky_heron.desktop.collecting import Collector
 from plucky_heron.errors import HeronError
+from plucky_heron.fault_log import fault_text
 
 POLL_MILLISECONDS = 10  # how soon the window hears of what the thread has told
 
@@ -88,7 +89,7 @@ class Job(QObject):
             self._told.put(("failed", str(error)))
         except Exception as error:
             traceback.print_exc()
-            self._told.put(("failed", f"{self.name} failed: {error}"))
+            self._told.put(("failed", f"{self.name}: {fault_text(error)}"))
 
     def _hand_over(self) -> None:
         """Emit what has been told; of shares that wait together only the last."""

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 from plucky_heron.desktop.bench.edits import Clash
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card
+from plucky_heron.desktop.guarding import FAULTS
 from plucky_heron.desktop.shell.causeway import Causeway
 from plucky_heron.desktop.shell.last_input import LastInput
 from plucky_heron.desktop.shell.page import Page
@@ -86,6 +87,7 @@ class Window(QMainWindow):
         bench.problem_changed.connect(self._begin_or_go_on)
         bench.trust_asked.connect(self.ask_trust)
         bench.batch_ended.connect(self.tell)
+        FAULTS.told.connect(bench.say)
         bench.clashed.connect(self.ask_whose)
         self._shortcuts()
         self.resize(1280, 800)

@@ -117,10 +117,10 @@ def sensor_traces(problem: Problem, recording: Recording, rows: int) -> list[Tra
 def nice_range(values: Array, low: float, high: float) -> tuple[float, float]:
     """What to show of a signal: its stated range, or the round part of it around zero that it keeps to."""
     most = float(np.abs(values).max(initial=0.0))
-    if not low < 0 < high or most <= 0.0:
+    if not low < 0 < high or not 0.0 < most < np.inf:
         return low, high
     power = 10.0 ** np.floor(np.log10(most))
-    bound = next(s * power for s in (1, 1.5, 2, 3, 5, 7, 10) if s * power >= most)
+    bound = next((s * power for s in (1, 1.5, 2, 3, 5, 7) if s * power >= most), 10 * power)
     return max(low, -bound), min(high, bound)
 
 

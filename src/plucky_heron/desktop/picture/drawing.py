@@ -10,7 +10,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWh
 from PySide6.QtWidgets import QWidget
 
 from plucky_heron.desktop.bench.playback import Playback
-from plucky_heron.desktop.picture.projection import VIEWS, Array, Frame, draw_arrow
+from plucky_heron.desktop.picture.projection import VIEWS, Array, Frame, draw_arrow, round_length
 from plucky_heron.desktop.picture.scene import Scene, natural_view
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.simulation.trials import Recording
@@ -171,7 +171,7 @@ class Drawing(QWidget):
                     Qt.AlignmentFlag.AlignRight,
                     f"{len(ghosts)} more starts" if len(ghosts) > 1 else f"ghost: {ghosts[0].driver}",
                 )
-        metres = next(m for m in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 1e9) if m * frame.scale > 60)
+        metres = round_length(60.0 / frame.scale)
         base = QPointF(self.width() - 16, self.height() - 14)
         painter.setPen(QPen(t.color("ink"), 1.2))
         start = base - QPointF(metres * frame.scale, 0)

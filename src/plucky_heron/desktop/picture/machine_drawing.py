@@ -15,7 +15,7 @@ from plucky_heron.desktop.bench.playback import Playback
 from plucky_heron.desktop.forms.widgets import draw_mark
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.picture.handles import Change, Handle, changes, handles_of
-from plucky_heron.desktop.picture.projection import VIEWS, Frame, along, draw_arrow, outline_points
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, along, draw_arrow, outline_points, round_length
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.dynamics.mass import equal_box, principal
@@ -344,7 +344,7 @@ class MachineDrawing(Drawing):
         assert self.scene is not None and self._held is not None and self._pressed is not None
         frame, view = self.frame(), VIEWS[self.view]
         x, y = self._in_view(self._mouse, frame) - self._in_view(self._pressed, frame)
-        grain = next((g for g in (0.001, 0.005, 0.01, 0.05) if g * frame.scale >= 1.5), 0.1)
+        grain = round_length(1.5 / frame.scale)
         return changes(self.scene.problem.machine, self._frames(), self._held, x * view[0] + y * view[1], grain)
 
     # --- keys ------------------------------------------------------------------------------------------------------

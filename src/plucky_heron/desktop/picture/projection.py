@@ -76,6 +76,14 @@ class Frame:
         return self.centre[0] - half, self.centre[0] + half, self.centre[1] - tall, self.centre[1] + tall
 
 
+def round_length(least: float) -> float:
+    """The smallest of 1, 2 and 5 times a power of ten that is not below a length; 1 where there is none."""
+    if not 0.0 < least < math.inf:
+        return 1.0
+    power = 10.0 ** math.floor(math.log10(least))
+    return next((s * power for s in (1.0, 2.0, 5.0) if s * power > least * (1.0 - 1e-9)), 10.0 * power)
+
+
 def local_points(shape: Shape) -> Array:
     """Points (k, 3) whose convex hull is the shape, in its own axes."""
     s = shape.size

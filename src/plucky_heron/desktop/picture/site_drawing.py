@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 
 from plucky_heron.desktop.picture.drawing import Drawing
-from plucky_heron.desktop.picture.projection import VIEWS, Frame
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, round_length
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.machine.site import Site
 from plucky_heron.task.problem import Problem
@@ -147,8 +147,7 @@ class SiteDrawing(Drawing):
 
     def grain(self) -> float:
         """What places are rounded to, m: about three pixels."""
-        scale = self.frame().scale
-        return next(g for g in (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 1e9) if g * scale >= 3.0)
+        return round_length(3.0 / self.frame().scale)
 
     def seen(self) -> list[SitePoint]:
         """Points that can be taken hold of in this view: not those whose coordinates all point to the eye or away."""

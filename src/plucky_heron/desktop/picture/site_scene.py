@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
 
-from plucky_heron.desktop.picture.projection import VIEWS, Frame, draw_arrow, faces_of, local_points
+from plucky_heron.desktop.picture.projection import VIEWS, Frame, draw_arrow, faces_of, local_points, round_length
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.dynamics.scene import height_grid
 from plucky_heron.task.problem import Problem
@@ -96,7 +96,7 @@ class SiteScene:
             return
         left, right, low, high = frame.bounds()
         painter.setPen(QPen(theme().color("faint"), 1))
-        step = next(s for s in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 1e9) if s * frame.scale > 24)
+        step = round_length(24.0 / frame.scale)
         for x in np.arange(np.ceil(left / step) * step, right, step):
             painter.drawLine(frame.at(x, low), frame.at(x, high))
         for y in np.arange(np.ceil(low / step) * step, high, step):
@@ -117,13 +117,14 @@ class SiteScene:
         profile = np.array(current.profile or ((0.0, 1.0),))
         painter.setPen(QPen(t.color("water"), 1.2))
         generator = np.random.default_rng(2)
-        for y in np.arange(np.ceil(low), high, 1.0):
-            for x in np.arange(np.ceil(left) - 1, right, 3.0):
-                px, py = x + generator.uniform(0, 2.0), y + generator.uniform(-0.2, 0.2)
+        far = max(1.0, round_length(25.0 / frame.scale))  # metres that a metre of the pattern stands for
+        for y in np.arange(np.ceil(low / far) * far, high, far):
+            for x in np.arange((np.ceil(left / far) - 1) * far, right, 3.0 * far):
+                px, py = x + far * generator.uniform(0, 2.0), y + far * generator.uniform(-0.2, 0.2)
                 factor = float(np.interp(-s * px + c * py, profile[:, 0], profile[:, 1]))
                 length = 0.25 + 1.6 * abs(current.speed) * factor
-                xs = np.linspace(0.0, length, 12)
-                wave = 0.035 * np.sin(xs * 7.0 + px)
+                xs = far * np.linspace(0.0, length, 12)
+                wave = far * 0.035 * np.sin((xs * 7.0 + px) / far)
                 points = [frame.at(px + c * d - s * w, py + s * d + c * w) for d, w in zip(xs, wave, strict=True)]
                 painter.drawPolyline(QPolygonF(points))
 
@@ -198,7 +199,7 @@ class SiteScene:
         eye = VIEWS["free"][2]
         middle = middle - eye * (middle[2] / eye[2])  # where the line of sight meets the ground
         reach = 0.62 * frame.width / frame.scale
-        step = next(s for s in (0.1, 0.2, 0.25, 0.5, 1.0, 2.0) if s * 26 >= 2 * reach or s == 2.0)
+        step = round_length(2.0 * reach / 26.0)
         xs = np.arange(np.floor((middle[0] - reach) / step), np.ceil((middle[0] + reach) / step) + 1) * step
         ys = np.arange(np.floor((middle[1] - reach) / step), np.ceil((middle[1] + reach) / step) + 1) * step
         across = table if len(table) > 1 else np.repeat(table, 2, axis=0)

@@ -9,7 +9,8 @@ import tomllib
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import numpy as np
 import pytest
@@ -31,7 +32,7 @@ from plucky_heron.desktop.forms.widgets import Choice, ElidedLabel, Mark, Quanti
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.desktop.picture.drawing import Drawing
 from plucky_heron.desktop.picture.projection import VIEWS, Frame, convex_hull, outline_points
-from plucky_heron.desktop.picture.scene import Scene
+from plucky_heron.desktop.picture.scene import Scene, natural_view
 from plucky_heron.desktop.stations.compare.model import comparison_words
 from plucky_heron.desktop.stations.handover.rig_card import RoundTrips
 from plucky_heron.desktop.stations.machine.ladder import JointLadder
@@ -40,6 +41,7 @@ from plucky_heron.desktop.theme import FORESHORE, NIGHT_TIDE, Theme
 from plucky_heron.dynamics.building import build_model
 from plucky_heron.dynamics.energy import poses
 from plucky_heron.errors import StateError
+from plucky_heron.files import validate
 from plucky_heron.machine.schema import Machine, Shape
 from plucky_heron.project import create
 from plucky_heron.simulation.drivers import Rule
@@ -537,3 +539,36 @@ def test_a_choice_that_does_not_fit_is_said_whole(qtbot: QtBot) -> None:
     choice.setCurrentIndex(1)
     choice.grab()
     assert choice.toolTip() == "a choice of very many words"
+
+
+@pytest.mark.parametrize(
+    ("joints", "view"),
+    [
+        ([("slider", "1 0 0", "0 0 0"), ("hinge", "0 1 0", "0 0 0")], "side"),
+        ([("slider", "0 1 0", "0 0 0"), ("hinge", "1 0 0", "0 0 0")], "end"),
+        ([("slider", "1 0 0", "0 0 1.5708"), ("hinge", "0 1 0", "0 0 0")], "end"),  # the same by a turn of its first joint
+        ([("planar", "1 0 0", "0 0 0"), ("hinge", "0 1 0", "0 0 0")], "end"),
+        ([("planar", "0 0 1", "0 0 0"), ("hinge", "0 1 0", "0 0 0")], "top"),
+        ([("hinge", "0 0 1", "0 0 0"), ("hinge", "0 0 -1", "0 0 0")], "top"),
+        ([("hinge", "0 0 1", "0 0 0"), ("hinge", "0 0 1", "-1.5708 0 0")], "free"),  # all z as written, not as they stand
+        ([("hinge", "0 0 1", "0 0 0"), ("slider", "0 0 1", "0 0 0")], "free"),
+        ([("slider", "1 0 0", "0 0 0"), ("slider", "0 1 0", "0 0 0")], "top"),
+        ([("slider", "0 1 0", "0 0 0")], "end"),
+        ([("free", "0 0 1", "0 0 0")], "free"),
+    ],
+)  # fmt: skip
+def test_a_machine_is_shown_in_the_plane_in_which_it_moves(joints: list[tuple[str, str, str]], view: str) -> None:
+    links = [f"part{k}" for k in range(len(joints))]
+    data = {
+        "bodies": {name: {"mass": 1.0, "inertia": [0.1, 0.1, 0.1]} for name in links},
+        "joints": {
+            f"joint{k}": {
+                "kind": kind, "child": links[k], "axis": [float(v) for v in axis.split()],
+                "turn": [float(v) for v in turn.split()], **({"parent": links[k - 1]} if k else {}),
+            }
+            for k, (kind, axis, turn) in enumerate(joints)
+        },
+    }  # fmt: skip
+    machine = validate(Machine, data, "machine")
+    shown = cast("Problem", SimpleNamespace(machine=machine, model=build_model(machine)))
+    assert natural_view(shown) == view

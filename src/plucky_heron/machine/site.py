@@ -17,6 +17,8 @@ from plucky_heron.upgrading import FORMAT
 Flat = tuple[Length, Length]
 MOST_HEIGHTS = 4_000_000
 """Heights of a ground, and with them of all its levels."""
+LONGEST_DRAWN = 2000.0
+"""Length (m) of a course that is drawn from a seed, at most."""
 MOST_PIECES = 5_000
 """Points of a line, stakes of a course, boxes of a wall."""
 
@@ -139,8 +141,10 @@ class Course(Settings):
         if (self.seed is None) == (len(self.points) < 2):
             raise ValueError("a course needs either points (two or more) or a seed")
         length = self.length if self.seed is not None else sum(map(math.dist, self.points, self.points[1:]))
-        if self.seed is not None and length > 2000.0:
-            raise ValueError("length: a course from a seed has at most 2 km; give points for a longer one")
+        if self.seed is not None and length > LONGEST_DRAWN:
+            raise ValueError(
+                f"length: a course from a seed has at most {LONGEST_DRAWN / 1000:g} km; give points for a longer one"
+            )
         if not length > 1e-6:
             raise ValueError("points: a course needs points that are apart")
         if len(self.points) > MOST_PIECES or not length <= 1e5 or not length / self.tightest <= 1e5:

@@ -23,20 +23,28 @@ from plucky_heron.units import pretty_unit
 Array = np.ndarray
 
 
+ALIKE = 0.9
+"""Cosine of the angle between two directions that count as one."""
 SLENDER = 4.0
 """How many times as wide as it is deep a lifting surface is drawn."""
 
 
 def natural_view(problem: Problem) -> str:
     """The view that shows most of a machine: the plane it moves in, or from above and aside."""
-    kinds = {joint.kind for joint in problem.machine.joints.values()}
-    if "free" in kinds or "ball" in kinds:
+    machine = problem.machine
+    frames = poses(machine, problem.model.pose(problem.model.start))
+    axes: dict[str, list[Array]] = {}
+    for joint in machine.joints.values():
+        axes.setdefault(joint.kind, []).append(frames[joint.child][:3, :3] @ np.array(joint.axis, dtype=float))
+    if "free" in axes or "ball" in axes:
         return "free"
-    planar = [joint for joint in problem.machine.joints.values() if joint.kind == "planar"]
-    if planar:
-        return "top" if abs(planar[0].axis[2]) > 0.9 else "side"
-    axes = np.array([joint.axis for joint in problem.machine.joints.values() if joint.kind == "hinge"]).reshape(-1, 3)
-    return "free" if len(axes) and np.abs(axes[:, 2]).max() > 0.9 and np.abs(axes[:, 2]).min() < 0.5 else "side"
+    turning = axes.get("planar") or axes.get("hinge", [])  # wheels of what goes about in a plane do not tell
+    sliding = axes.get("slider", []) if "planar" not in axes else []
+    for view in ("side", "end", "top"):
+        eye = VIEWS[view][2]
+        if all(abs(axis @ eye) > ALIKE for axis in turning) and all(abs(axis @ eye) < ALIKE for axis in sliding):
+            return view
+    return "free"
 
 
 class Scene:

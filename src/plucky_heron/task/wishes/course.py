@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from plucky_heron.machine.site import LONGEST_DRAWN
 from plucky_heron.task.wishes.draft import Draft, Line, Question
 from plucky_heron.task.wishes.look import Look, nice
 from plucky_heron.task.wishes.vehicle import own_motion, size_of, speed_of, tipped, travel_clock, travel_costs
-from plucky_heron.task.wishes.wish import Wish, load_question, substeps, vary_mass
+from plucky_heron.task.wishes.wish import SLOW, Wish, load_question, substeps, vary_mass
 
 
 class GoAlong(Wish):
@@ -24,16 +25,20 @@ class GoAlong(Wish):
         """How wide, how fast."""
         speed = nice(0.5 * speed_of(look))
         length = self._length(look)
+        slow = 0.15 * length / speed
         return (
             Question("speed", "at", speed, "m/s", f"half of the {speed_of(look):.2g} m/s that it makes", 1e-3, 1e3),
             Question("width", "half as wide as", nice(1.2 * size_of(look)), "m", "a little more than its own length", 0.01, 1e3),
             Question("length", "for", length, "m", "ten seconds at that speed, or the course that is there", 0.1, 5e3),
-            *travel_clock(look, 1.5, nice(2.0 * length / speed + 4.0), "twice the time that it needs"),
+            *travel_clock(look, slow if slow > SLOW else 1.5, nice(2.0 * length / speed + 4.0), "twice the time that it needs"),
             load_question(look, look.base),
         )  # fmt: skip
 
     def _length(self, look: Look) -> float:
-        return nice(max(10.0 * 0.5 * speed_of(look), 10.0 * size_of(look)))
+        speed, size = 0.5 * speed_of(look), size_of(look)
+        # what is drawn from a seed ends somewhere, and what is looked at ahead comes on top
+        longest = LONGEST_DRAWN - 4.0 * max(speed, 1.5 * size)
+        return min(nice(max(10.0 * speed, 10.0 * size)), max(float(f"{longest:.1g}"), size))
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:
         """Where it stands on the course is sensed, and what lies ahead."""

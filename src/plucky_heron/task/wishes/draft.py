@@ -263,7 +263,9 @@ class Draft:
                     more = 0.08 * (reach[1] - reach[0])  # stops give way a little
                     reach = reach[0] - more, reach[1] + more
                     self.observe(f"{words} position", f"{joint}.position", part.unit, reach, "where it stands, between its stops")  # fmt: skip
-            fast = max(travel.joints[joint], look.top_speed(joint) if joint in by_speed else 0.1)
+            fast = max(
+                travel.joints[joint], look.sprung_speed(joint), look.top_speed(joint) if joint in by_speed else 0.1
+            )
             self.observe(f"{words} speed", f"{joint}.velocity", f"{part.unit}/s", nice(fast), why)
 
     def lags(self) -> None:

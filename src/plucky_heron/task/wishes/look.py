@@ -13,9 +13,13 @@ from plucky_heron.dynamics.plant import static_loads
 from plucky_heron.machine.parts import Tyre
 from plucky_heron.task.wishes.anatomy import Anatomy
 from plucky_heron.task.wishes.leaning import Fall, fall_of, steadied
-from plucky_heron.task.wishes.poses import Array
-from plucky_heron.task.wishes.rehearsal import Travel, rehearse
+from plucky_heron.task.wishes.poses import STEP, Array
+from plucky_heron.task.wishes.rehearsal import SECONDS, Travel, rehearse, rehearse_slow
 
+QUICKEST = 0.02
+"""Time (s) of the quickest motion that a drive is taken to make; on its own spring a joint may swing quicker."""
+COARSEST = 0.05
+"""Physics step (s) of what is slow, at most."""
 LOADED = 200
 """Poses that are looked at for what drives carry."""
 SPARE = 0.7
@@ -102,13 +106,27 @@ class Look(Anatomy):
             push = self.limit(joint) * max(0.3, 1.0 - float(load))
             time = 2.0 * np.sqrt(way * inertia[self.index(joint)] / push)
             top = self.top_speed(joint)
-            found.append(max(0.02, float(time), way / top if top else 0.0))
+            found.append(max(min(QUICKEST, 0.5 * self.swing(joint)), float(time), way / top if top else 0.0))
         return found
 
     def way(self, joint: str) -> float:
         """What a joint goes in one motion: two radians, or a third of its way."""
         low, high = self.span(joint)
         return min(2.0, 0.33 * (high - low)) if self.machine.joints[joint].unit == "rad" else 0.33 * (high - low)
+
+    def swing(self, joint: str) -> float:
+        """Period (s) in which a joint swings on its own spring; without end where it has none."""
+        stiffness = self.machine.joints[joint].stiffness
+        inertia = self.inertia(self.model.start[None])[0][self.index(joint)]
+        return float(2.0 * np.pi * np.sqrt(inertia / stiffness)) if stiffness > 0.0 else np.inf
+
+    def sprung_speed(self, joint: str) -> float:
+        """Speed of that swing about as far as its drives push the spring, where it is too quick for a rehearsal; else 0."""
+        if joint not in self.driven or self.swing(joint) > QUICKEST:
+            return 0.0
+        reach = self.limit(joint) / self.machine.joints[joint].stiffness
+        low, high = self.span(joint)
+        return float(min(reach, 0.5 * (high - low)) * 2.0 * np.pi / self.swing(joint))
 
     def pace(self, joint: str) -> float:
         """How fast the command of a servo may be led: its top speed, or a motion in half of the time that the slowest joint takes."""
@@ -147,6 +165,8 @@ class Look(Anatomy):
         )
         tyres = any(isinstance(f, Tyre) for f in self.machine.forces.values())
         finest = 0.002 if touching or tyres or self.loops else 0.004
+        if finest == 0.004 and self.base and self.travel.seconds > SECONDS:  # a ship: minutes to its full speed
+            finest = min(0.004 * self.travel.seconds / SECONDS, COARSEST)
         moved = self.inertia(self.model.start[None])[0]
         springs = [(str(d.joint), float(d.gain)) for d in self.machine.drives.values() if d.kind == "position"]
         springs += [(n, j.stiffness) for n, j in self.machine.joints.items() if j.stiffness > 0.0]
@@ -183,7 +203,12 @@ class Look(Anatomy):
     @functools.cached_property
     def travel(self) -> Travel:
         """What a rehearsal showed; what falls over by itself is held upright in it."""
-        return rehearse(steadied(self, self.base) if self.leans else self, self.base)
+        if self.leans:
+            return rehearse(steadied(self, self.base), self.base)[0]
+        afloat = self.floats or (self.letters == ("x", "y", "turn") and not self.rolling)
+        if not afloat and not self.wheels:
+            return rehearse(self, self.base)[0]
+        return rehearse_slow(self, self.base, 256.0 if afloat else 16.0, 10.0 * STEP if afloat else STEP)
 
     @functools.cached_property
     def leans(self) -> Fall | None:

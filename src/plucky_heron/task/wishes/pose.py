@@ -45,8 +45,8 @@ class HoldPose(Wish):
         time = look.slowest(look.posed)
         return (
             near,
-            Question("hold", "held for", nice(max(0.3, 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
-            *clock(look.quickest(look.posed), limit_for(time, 5.0, 4.0), "five times a quick motion, at least 4 s", SAMPLES if look.efforts else WISH_SAMPLES),
+            Question("hold", "held for", nice(max(min(0.3, 15.0 * time), 0.5 * time), (1.0, 2.0, 3.0, 5.0, 10.0)), "s", "at rest, not in passing", 0.0, 60.0),
+            *clock(look.quickest(look.posed), limit_for(time, 5.0, min(4.0, nice(200.0 * time))), "five times a quick motion, up to 4 s more", SAMPLES if look.efforts else WISH_SAMPLES),
             load_question(look, look.limb[1]),
         )  # fmt: skip
 

@@ -75,9 +75,9 @@ class Poses:
         tanks = sum(t.mass * t.fill for t in self.machine.tanks.values())
         return sum(b.mass for b in self.machine.bodies.values()) + tanks
 
-    def plant(self, copies: int) -> Plant:
+    def plant(self, copies: int, step: float = STEP) -> Plant:
         """Copies at the start, in still air and water."""
-        plant = Plant(self.model, copies, STEP, surroundings=self.surroundings)
+        plant = Plant(self.model, copies, step, surroundings=self.surroundings)
         plant.fields[:, layout.WATER_LEVEL] = -np.inf if self.site.water_level is None else self.site.water_level
         plant.settle_drives(np.arange(copies))
         return plant

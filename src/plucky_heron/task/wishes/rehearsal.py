@@ -12,6 +12,13 @@ COPIES = 64
 SECONDS = 4.0
 HELD = 0.4
 """Seconds for which a drawn command is held."""
+TOO_SHORT, LONG_ENOUGH = 1.6, 1.2
+"""Speed at the end of a rehearsal, half-way through taken as one, above which it was too short, and up to which a longer one tells no more.
+
+Twice is steady acceleration.
+"""
+LEAST_PACE = 1e-3
+"""Speed (m/s) that counts as going anywhere."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +39,10 @@ class Travel:
         Rate of turning that was met while it hardly moved; little of what has to drive to turn.
     least, most : (3,)
         Where the body came at all.
+    rise : float
+        Time (s) in which the fastest copy that held one command came to six tenths of its speed.
+    seconds : float
+        How long the rehearsal was.
     """
 
     joints: dict[str, float]
@@ -44,12 +55,32 @@ class Travel:
     way: float
     least: Array
     most: Array
+    rise: float
+    seconds: float
 
 
-def rehearse(poses: Poses, body: str) -> Travel:
-    """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others."""
+def rehearse_slow(poses: Poses, body: str, longest: float, coarsest: float) -> Travel:
+    """A rehearsal, and a longer one where the speed of the body still grows at its end and no longer does in a longer one.
+
+    A rover is as fast as it gets within seconds, a ship within minutes; what nothing brakes gets faster without end.
+    """
+    first, growth = rehearse(poses, body)
+    if growth <= TOO_SHORT:
+        return first
+    found, seconds, step = first, SECONDS, STEP
+    while growth > LONG_ENOUGH and 4.0 * seconds <= longest:
+        seconds, step = 4.0 * seconds, min(4.0 * step, coarsest)
+        found, growth = rehearse(poses, body, seconds, step)
+    return found if growth <= TOO_SHORT else first
+
+
+def rehearse(poses: Poses, body: str, seconds: float = SECONDS, step: float = STEP) -> tuple[Travel, float]:
+    """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others.
+
+    Also by how much the body was faster at the end than half-way, where one command was held.
+    """
     generator = np.random.default_rng(11)
-    plant = poses.plant(COPIES)
+    plant = poses.plant(COPIES, step)
     low, high = np.array([poses.machine.command_range(d) for d in poses.model.drives]).reshape(-1, 2).T
     edges = np.where(generator.random((COPIES, len(low))) < 0.5, low, high)
     if len(low):
@@ -59,8 +90,8 @@ def rehearse(poses: Poses, body: str) -> Travel:
     base = poses.model.bodies.index(body) if body else 0
     first = plant.locate()[:, base, :3].copy()
     commands = edges.copy()
-    for k in range(int(SECONDS / STEP / substeps)):
-        if k % int(HELD / STEP / substeps) == 0:
+    for k in range(round(seconds / step / substeps)):
+        if k % max(round(HELD * seconds / SECONDS / step / substeps), 1) == 0:
             commands[: COPIES // 2] = generator.uniform(low, high, (COPIES // 2, len(low)))
         plant.step(commands, substeps)
         plant.active[:] &= np.isfinite(plant.velocity).all(axis=1) & (np.abs(plant.velocity) < 1e4).all(axis=1)
@@ -79,8 +110,13 @@ def rehearse(poses: Poses, body: str) -> Travel:
     slow = np.array(pace) < 0.1 * max(float(quick[:2].max()), 1e-9)
     turns = np.array(rate)[slow]
     way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
-    return Travel(
+    course = np.where(plant.active, np.array(pace), 0.0)[:, COPIES // 2 :]
+    course = course[:, int(np.argmax(course[-1]))]
+    growth = float(course[-1] / max(course[len(course) // 2 - 1], 1e-9)) if course[-1] > LEAST_PACE else 1.0
+    rise = float(np.argmax(course >= 0.6 * course.max()) + 1) * substeps * step
+    travel = Travel(
         joints, float(quick[0]), float(quick[1]), float(quick[2]), float(rates[3:].max()), float(quick[5]),
         float(np.quantile(turns, 0.9)) if turns.size else 0.0, way,
-        places.min(axis=(0, 1)), places.max(axis=(0, 1)),
+        places.min(axis=(0, 1)), places.max(axis=(0, 1)), rise, seconds,
     )  # fmt: skip
+    return travel, growth

@@ -46,19 +46,21 @@ class FollowSetpoint(Wish):
             more = Question("limit", "episode", nice(12.0 * time), "s", "four set-points", 0.1, 36000.0)
             return near, within, hold, every, more, rate, load
         if not look.travels:
-            every = Question("every", "drawn anew every", nice(4.0 * look.seconds), "s", "four times a quick motion", 0.01, 600.0)  # fmt: skip
             near, hold, _, rate, load = HoldPose().questions(look)
-            more = Question("limit", "episode", nice(16.0 * look.seconds), "s", "four set-points", 0.1, 3600.0)
+            time = nice(max(4.0 * look.seconds, 2.0 * hold.value))
+            every = Question("every", "drawn anew every", time, "s", "four times a quick motion, or time enough to hold it", 0.01, 600.0)  # fmt: skip
+            more = Question("limit", "episode", nice(4.0 * time), "s", "four set-points", 0.1, 3600.0)
             return near, hold, every, more, rate, load
         top, turn = nice(0.6 * speed_of(look)), nice(min(0.5 * look.turning, 1.0))
+        each = 4.0 if look.travel.rise <= 3.0 else nice(2.0 * look.travel.rise)
         turns = Question("turn", "turns up to", turn, "rad/s", f"it turns at {look.turning:.2g} rad/s", 0.0, 100.0)
         return (
             Question("speed", "speeds up to", top, "m/s", f"it makes {speed_of(look):.2g} m/s", 1e-3, 1e3),
             *([] if look.along else [turns]),
             Question("within", "within", 0.15, "", "share of the largest set-point", 0.005, 1.0),
             Question("hold", "held for", 1.0, "s", "at the end of the episode", 0.0, 60.0),
-            Question("every", "drawn anew every", 4.0, "s", "long enough to get there", 0.1, 600.0),
-            *travel_clock(look, 1.5, 12.0, "three set-points", SAMPLES),
+            Question("every", "drawn anew every", each, "s", "long enough to get there", 0.1, 3600.0),
+            *travel_clock(look, max(1.5, 0.375 * each), 3.0 * each, "three set-points", SAMPLES),
             load_question(look, look.base),
         )  # fmt: skip
 

@@ -6,7 +6,6 @@ import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
-from plucky_heron.task.wishes.rehearsal import SECONDS
 from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
 
 LEANS_BY = 0.1
@@ -34,7 +33,7 @@ def size_of(look: Look) -> float:
 def speed_of(look: Look) -> float:
     """How fast it goes over some lengths of its own, m/s: what it came to, or would come to on such a way."""
     came_to = max(look.travel.ahead, look.travel.across, 0.05)
-    return float(min(came_to, np.sqrt(2.0 * came_to / SECONDS * 4.0 * size_of(look))))
+    return float(min(came_to, np.sqrt(2.0 * came_to / look.travel.seconds * 4.0 * size_of(look))))
 
 
 def field_of(look: Look) -> float:
@@ -94,7 +93,7 @@ def own_motion(draft: Draft, height: str = "") -> None:
     if not look.along:
         across = nice(max(min(look.travel.ahead if look.faces_left else look.travel.across, fast), 0.2 * fast))
         draft.observe("speed to the left", speed_left(look), "m/s", across, "whether it drifts")
-        turning = nice(max(1.2 * look.turning, 0.2))
+        turning = nice(max(1.2 * look.turning, 0.2 if look.turning > 0.05 else 1e-3))
         draft.observe("turn rate", f"{base}.own.rate.z", "rad/s", turning, "how fast it turns")
     if look.dives:
         room = size_of(look)

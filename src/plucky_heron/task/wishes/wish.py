@@ -6,9 +6,13 @@ import math
 from abc import ABC, abstractmethod
 
 from plucky_heron.task.wishes.draft import Draft, Line, Question
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import QUICKEST, Look, nice
 
-RATES = (5.0, 10.0, 20.0, 25.0, 50.0, 100.0, 200.0)
+RATES = (1.0, 2.0, 5.0, 10.0, 20.0, 25.0, 50.0, 100.0, 200.0, 500.0, 1000.0)
+SLOWEST, USUAL = 5.0, 200.0
+"""Control rates (Hz) below which only what takes its time is commanded, and beyond which only what swings on its own spring: a strong drive alone does not ask for more."""
+SLOW = 10.0
+"""Seconds of a quick motion from which a machine takes its time: a ship."""
 SAMPLES = 11.0
 """Samples that a whole motion of the quickest joint should last: fewer are coarse, many more teach a critic little from one to the next."""
 
@@ -35,7 +39,9 @@ class Wish(ABC):
 
 def clock(seconds: float, limit: float, why: str, samples: float = SAMPLES) -> tuple[Question, ...]:
     """Questions for the control rate and the time limit, from the time of one motion."""
-    rate = min(RATES, key=lambda r: abs(math.log(r * seconds / samples)))
+    least, most = SLOWEST if seconds < SLOW else 0.0, USUAL if seconds >= QUICKEST else math.inf
+    rates = [r for r in RATES if least <= r <= most]
+    rate = min(rates, key=lambda r: abs(math.log(r * seconds / samples)))
     return (
         Question("limit", "in at most", limit, "s", why, 0.1, 3600.0),
         Question("rate", "control rate", rate, "Hz", f"a quick motion lasts {seconds:.2g} s", 1.0, 2000.0),

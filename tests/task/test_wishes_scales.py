@@ -1,0 +1,135 @@
+"""Wishes of machines that are much slower or much quicker than a rover or an arm: a ship, a mirror of a millimetre, a motor on a bench."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from plucky_heron.files import validate
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import LONGEST_DRAWN, Site
+from plucky_heron.simulation.batch import Batch
+from plucky_heron.task.problem import Problem, bind
+from plucky_heron.task.schema import Task
+from plucky_heron.task.wishes.catalogue import WISHES
+from plucky_heron.task.wishes.draft import Draft
+from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.vehicle import speed_of
+
+MASS, ADDED, SLOPE, SQUARE, PUSH = 2e7, 1e6, 3e4, 6e4, 3e6
+SHIP = {
+    "bodies": {"hull": {"mass": MASS, "inertia": [3e10, 6e10, 6e10], "shapes": [{"kind": "box", "size": [180, 28, 12]}]}},
+    "joints": {"base": {"kind": "planar", "child": "hull", "axis": [0, 0, 1]}},
+    "drives": {
+        side: {"kind": "thrust", "body": "hull", "at": [-85, y, 0], "direction": [1, 0, 0], "limit": 0.5 * PUSH, "lowest": -8e5}
+        for side, y in (("port", 8), ("starboard", -8))
+    },
+    "forces": {
+        "water": {
+            "kind": "hull", "body": "hull", "added_mass": [ADDED, 1.5e7, 0], "added_inertia": [0, 0, 3e10], "damping": [SLOPE, 5e5, 0],
+            "turn_damping": [0, 0, 2e9], "square": [SQUARE, 9e5, 0], "turn_square": [0, 0, 4e11],
+        }
+    },
+}  # fmt: skip
+"""A hull of 180 m between two thrusters at its stern."""
+
+
+def mirror(stiffness: float, inertia: float, push: float) -> Machine:
+    """A mirror on one sprung hinge."""
+    return validate(
+        Machine,
+        {
+            "bodies": {"mirror": {"mass": 2e-7, "inertia": [inertia] * 3}},
+            "joints": {"tilt": {"kind": "hinge", "child": "mirror", "axis": [0, 1, 0], "limits": [-0.2, 0.2], "stiffness": stiffness}},
+            "drives": {"comb": {"kind": "effort", "joint": "tilt", "limit": push}},
+        },
+        "mirror",
+    )  # fmt: skip
+
+
+def written(look: Look, name: str) -> tuple[dict[str, float], Draft]:
+    """What a wish proposes, and its task."""
+    found = next(w for w in WISHES if w.name == name)
+    assert found.unfit(look) == ""
+    proposed = {q.key: q.value for q in found.questions(look)}
+    return proposed, found.write(look, proposed)
+
+
+def bound(machine: Machine, site: Site, draft: Draft) -> Problem:
+    return bind(machine, site, validate(Task, {"name": "t", "machine": "m", "site": "s", **draft.task}, "task"))
+
+
+@pytest.fixture(scope="module")
+def ship() -> Look:
+    return Look(validate(Machine, SHIP, "ship"), validate(Site, {}, "site"))
+
+
+def test_a_ship_is_watched_until_it_is_as_fast_as_it_gets(ship: Look) -> None:
+    """Against the speed at which drag takes all thrust, and the time to six tenths of it by integration."""
+    top = (-SLOPE + np.sqrt(SLOPE**2 + 4.0 * SQUARE * PUSH)) / (2.0 * SQUARE)
+    assert 0.7 * top < ship.travel.ahead <= top  # nine of ten copies, most of which held less
+    speed, time = 0.0, 0.0
+    while speed < 0.6 * top:
+        speed += 0.01 * (PUSH - SLOPE * speed - SQUARE * speed**2) / (MASS + ADDED)
+        time += 0.01
+    assert ship.travel.rise == pytest.approx(time, rel=0.1)
+    assert ship.travel.seconds >= 64.0 and not ship.faces_left
+
+
+def test_what_a_ship_is_asked_fits_its_pace(ship: Look) -> None:
+    far, _ = written(ship, "reach a place")
+    assert far["limit"] > 2.0 * far["far"] / speed_of(ship) and far["limit"] * far["rate"] <= 2000
+    follow, draft = written(ship, "follow a set-point")
+    assert follow["every"] >= 1.5 * ship.travel.rise and follow["limit"] == pytest.approx(3.0 * follow["every"])
+    turn = next(o for o in draft.task["observations"] if o["name"] == "turn rate")
+    assert float(str(turn["range"][1]).split()[0]) < 0.02
+    course, _ = written(ship, "go along a course")
+    assert course["length"] < LONGEST_DRAWN and course["limit"] * course["rate"] <= 2000
+
+
+@pytest.mark.parametrize("name", ["reach a place", "follow a set-point", "dock", "go along a course"])
+def test_tasks_of_a_ship_are_bound_and_their_step_is_fine_enough(ship: Look, name: str) -> None:
+    """At half of the physics step it is in the same place."""
+    _, draft = written(ship, name)
+    machine, site = ship.machine, ship.site
+    if draft.sensors or draft.courses:
+        machine = validate(Machine, {**SHIP, "sensors": draft.sensors}, "ship")
+        site = validate(Site, {"courses": draft.courses}, "site")
+    places = []
+    for finer in (1, 2):
+        timing = draft.task["timing"] | {"substeps": finer * draft.task["timing"]["substeps"]}
+        problem = bind(machine, site, validate(Task, {"name": "t", "machine": "m", "site": "s", **draft.task, "timing": timing}, "task"))  # fmt: skip
+        batch = Batch(problem, 4, 1, "evaluation", 1)
+        batch.start(np.arange(4))
+        for k in range(30):
+            batch.step(np.tile(problem.high if k < 20 else problem.low, (4, 1)))
+        places.append(batch.plant.position.copy())
+    travelled = np.abs(places[0]).max()
+    assert travelled > 30.0
+    np.testing.assert_allclose(places[0], places[1], atol=2e-3 * travelled)
+
+
+def test_what_swings_on_its_spring_sets_rate_and_ranges() -> None:
+    """At 60 Hz it swings; a rehearsal of a few milliseconds a step would damp that away."""
+    stiffness, inertia = 4e-7, 4e-7 / (2.0 * np.pi * 60.0) ** 2
+    look = Look(mirror(stiffness, inertia, 6e-8), validate(Site, {"gravity": 0.0}, "site"))
+    proposed, draft = written(look, "hold a pose")
+    assert proposed["rate"] == 1000.0
+    speed = next(o for o in draft.task["observations"] if o["name"] == "tilt speed")
+    wanted = 6e-8 / stiffness * 2.0 * np.pi * 60.0
+    assert wanted <= float(str(speed["range"][1]).split()[0]) * 1.3 <= 2.0 * wanted
+    assert proposed["limit"] * proposed["rate"] <= 5000
+
+
+def test_a_strong_drive_alone_asks_for_no_more_than_the_usual_rate() -> None:
+    machine = mirror(0.0, 1e-6, 1.0)
+    proposed, _ = written(Look(machine, validate(Site, {"gravity": 0.0}, "site")), "hold a pose")
+    assert proposed["rate"] == 200.0
+
+
+@pytest.mark.parametrize("push", [1e-8, 1e-6, 1e-4, 1.0])
+def test_set_points_stay_long_enough_to_be_held(push: float) -> None:
+    """However quick the drive is: what is to be held for longer than it stays can never be reached."""
+    look = Look(mirror(0.0, 1e-6, push), validate(Site, {"gravity": 0.0}, "site"))
+    proposed, _ = written(look, "follow a set-point")
+    assert 2.0 * proposed["hold"] <= proposed["every"] * 1.01 and proposed["limit"] >= 3.0 * proposed["every"]

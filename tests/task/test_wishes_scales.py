@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.inertia import without_inertia
 from plucky_heron.files import validate
 from plucky_heron.machine.schema import Machine
 from plucky_heron.machine.site import LONGEST_DRAWN, Site
@@ -133,3 +135,20 @@ def test_set_points_stay_long_enough_to_be_held(push: float) -> None:
     look = Look(mirror(0.0, 1e-6, push), validate(Site, {"gravity": 0.0}, "site"))
     proposed, _ = written(look, "follow a set-point")
     assert 2.0 * proposed["hold"] <= proposed["every"] * 1.01 and proposed["limit"] >= 3.0 * proposed["every"]
+
+
+def test_what_is_small_is_not_taken_for_nothing() -> None:
+    """Against the polar moment of what a joint carries: a mirror of a millimetre has inertia, a kilogram on its own axis has none."""
+    small = mirror(4e-7, 2e-14, 6e-8)
+    assert without_inertia(build_model(small)) == []
+    for turn in ([0, 0, 0], [0, 1.5708, 0]):  # nearly a quarter of a turn, as files have it
+        data = {
+            "bodies": {"stand": {"mass": 1.0}, "bob": {"mass": 1.0, "centre": [0.3 * (turn[1] > 0), 0, 0.3 * (turn[1] == 0)]}},
+            "joints": {
+                "weld": {"kind": "fixed", "child": "stand"},
+                "spin": {"kind": "hinge", "parent": "stand", "child": "bob", "axis": [float(turn[1] > 0), 0, float(turn[1] == 0)], "turn": turn},
+            },
+        }  # fmt: skip
+        assert without_inertia(build_model(validate(Machine, data, "machine"))) == ["spin"]
+    rod = {"bodies": {"rod": {"mass": 1.0, "inertia": [1 / 12, 1 / 12, 0.5e-6]}}, "joints": {"spin": {"kind": "hinge", "child": "rod", "axis": [0, 0, 1]}}}  # fmt: skip
+    assert without_inertia(build_model(validate(Machine, rod, "rod"))) == []

@@ -20,8 +20,6 @@ from plucky_heron.errors import StateError
 from plucky_heron.machine.parts import Pin, Rod
 
 Array = np.ndarray
-LEAST_INERTIA = 1e-13
-"""What can be told from nothing, kg or kg m²."""
 
 SERIAL_BELOW = 64
 """Fewer copies than this are stepped by one thread: handing them to two costs more than it gains."""
@@ -420,12 +418,6 @@ def mass_matrix(model: Model, position: Array, row: Array | None = None) -> Arra
     _, lower = _dynamics(model, position, np.zeros(len(model.joints)), row)
     full: Array = np.tril(lower) + np.tril(lower, -1).T
     return full
-
-
-def without_inertia(model: Model) -> list[str]:
-    """Coordinates on which nothing has mass, or inertia about their axis, in the start pose: their acceleration is anything."""
-    diagonal = np.diag(mass_matrix(model, model.start))
-    return [coordinate for i, coordinate in enumerate(model.joints) if not diagonal[i] > LEAST_INERTIA]
 
 
 def accelerations(

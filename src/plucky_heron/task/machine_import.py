@@ -16,8 +16,8 @@ import numpy as np
 import tomlkit
 
 from plucky_heron.dynamics.building import build_model
+from plucky_heron.dynamics.inertia import without_inertia
 from plucky_heron.dynamics.mass import solid
-from plucky_heron.dynamics.plant import without_inertia
 from plucky_heron.errors import FileError, UnitError
 from plucky_heron.files import parse_toml, validate
 from plucky_heron.machine import editing

@@ -152,7 +152,8 @@ def _modes(problem: Problem, position: Array, pose: Array | None) -> Iterator[tu
     size = float(np.abs(poles).max(initial=0.0))
     if size > 1e-6:
         substeps = f"{1.0 / size / step:.1f} substeps of {1e3 * step:g} ms"
-        yield "fastest motion", f"time constant {show(1e3 / size)} ms, {substeps}"
+        time = show(1e3 / size) + " ms" if size > 1.0 else show(1.0 / size, "s")
+        yield "fastest motion", f"time constant {time}, {substeps}"
 
 
 def _damped_by_the_step(problem: Problem, position: Array, pose: Array | None, pole: complex) -> str:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plucky_heron.dynamics.inertia import without_inertia
 from plucky_heron.dynamics.kernels import layout
-from plucky_heron.dynamics.plant import Plant, mass_matrix, without_inertia
+from plucky_heron.dynamics.plant import Plant, mass_matrix
 from plucky_heron.machine.schema import Shape, Spring, Tyre
 from plucky_heron.task.problem import Problem
 from plucky_heron.units import show

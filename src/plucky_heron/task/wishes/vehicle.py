@@ -6,6 +6,7 @@ import numpy as np
 
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.rehearsal import SECONDS
 from plucky_heron.task.wishes.wish import clock, limit_for, load_question, substeps, vary_mass
 
 LEANS_BY = 0.1
@@ -33,7 +34,8 @@ def size_of(look: Look) -> float:
 def speed_of(look: Look) -> float:
     """How fast it goes over some lengths of its own, m/s: what it came to, or would come to on such a way."""
     came_to = max(look.travel.ahead, look.travel.across, 0.05)
-    return float(min(came_to, np.sqrt(2.0 * came_to / look.travel.seconds * 4.0 * size_of(look))))
+    pull = came_to / SECONDS if look.travel.seconds <= SECONDS else 0.6 * came_to / look.travel.rise
+    return float(min(came_to, np.sqrt(2.0 * pull * 4.0 * size_of(look))))
 
 
 def field_of(look: Look) -> float:

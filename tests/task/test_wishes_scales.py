@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import tomllib
+from pathlib import Path
+
 import numpy as np
 import pytest
 
@@ -19,21 +22,8 @@ from plucky_heron.task.wishes.look import Look
 from plucky_heron.task.wishes.vehicle import speed_of
 
 MASS, ADDED, SLOPE, SQUARE, PUSH = 2e7, 1e6, 3e4, 6e4, 3e6
-SHIP = {
-    "bodies": {"hull": {"mass": MASS, "inertia": [3e10, 6e10, 6e10], "shapes": [{"kind": "box", "size": [180, 28, 12]}]}},
-    "joints": {"base": {"kind": "planar", "child": "hull", "axis": [0, 0, 1]}},
-    "drives": {
-        side: {"kind": "thrust", "body": "hull", "at": [-85, y, 0], "direction": [1, 0, 0], "limit": 0.5 * PUSH, "lowest": -8e5}
-        for side, y in (("port", 8), ("starboard", -8))
-    },
-    "forces": {
-        "water": {
-            "kind": "hull", "body": "hull", "added_mass": [ADDED, 1.5e7, 0], "added_inertia": [0, 0, 3e10], "damping": [SLOPE, 5e5, 0],
-            "turn_damping": [0, 0, 2e9], "square": [SQUARE, 9e5, 0], "turn_square": [0, 0, 4e11],
-        }
-    },
-}  # fmt: skip
-"""A hull of 180 m between two thrusters at its stern."""
+SHIP = tomllib.loads((Path(__file__).parent / "foreign" / "ship.toml").read_text())
+"""A hull of 180 m between two thrusters at its stern, with those numbers ahead."""
 
 
 def mirror(stiffness: float, inertia: float, push: float) -> Machine:

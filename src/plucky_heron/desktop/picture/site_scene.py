@@ -199,7 +199,8 @@ class SiteScene:
         eye = VIEWS["free"][2]
         middle = middle - eye * (middle[2] / eye[2])  # where the line of sight meets the ground
         reach = 0.62 * frame.width / frame.scale
-        step = round_length(2.0 * reach / 26.0)
+        fine = 2.0 * reach / 26.0
+        step = 0.25 if 0.2 < fine <= 0.25 else round_length(fine)
         xs = np.arange(np.floor((middle[0] - reach) / step), np.ceil((middle[0] + reach) / step) + 1) * step
         ys = np.arange(np.floor((middle[1] - reach) / step), np.ceil((middle[1] + reach) / step) + 1) * step
         across = table if len(table) > 1 else np.repeat(table, 2, axis=0)

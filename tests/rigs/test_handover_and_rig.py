@@ -131,7 +131,7 @@ class Line2Rig:
     def __init__(self, rig: HostRig) -> None:
         self.rig = rig
 
-    def ask(self, datagram: bytes, wait: float = 1.0) -> Command | None:
+    def ask(self, datagram: bytes, wait: float = 10.0) -> Command | None:
         """Send and take the next answer."""
         self.rig.send(datagram)
         return self.rig.receive(time.perf_counter() + wait)
@@ -184,12 +184,13 @@ def test_what_is_not_finite_holds_the_last_command(line: Line2Rig) -> None:
 
 
 def silence(line: Line2Rig, first: int) -> tuple[Command, list[Command]]:
-    """One good sample, then nothing for 0.4 s: the answer, and what the controller sent by itself."""
-    good = line.ask(sensors(first, RESTART, 0.3))
+    """One good sample, then nothing: the answer, and what the controller sent by itself until it was safe three times."""
+    good = line.ask(sensors(first, RESTART, 0.3), 10.0)
     assert good is not None and np.abs(good.values).max() > 0
-    answers = []
-    end = time.perf_counter() + 0.4
-    while (command := line.rig.receive(end)) is not None:
+    answers: list[Command] = []
+    while sum(bool(a.flags & SAFE) for a in answers) < 3:  # however late a busy machine lets the controller be
+        command = line.rig.receive(time.perf_counter() + 10.0)
+        assert command is not None
         answers.append(command)
     return good, answers
 
@@ -209,7 +210,7 @@ def test_silence_holds_then_goes_to_the_safe_command_and_comes_back(line: Line2R
     back = None
     line.rig.send(sensors(10 * attempt + 1))
     while back is None or back.flags:
-        back = line.rig.receive(time.perf_counter() + 1.0)
+        back = line.rig.receive(time.perf_counter() + 10.0)
         assert back is not None
     assert back.sequence == 10 * attempt + 1 and back.counters["safe"] >= len(safe)
 

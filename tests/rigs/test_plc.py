@@ -89,20 +89,23 @@ def test_a_sensor_that_says_nothing_is_refused_and_the_command_stays(plc: PlcRig
     assert bad.counters["refused"] == 1
 
 
-def test_the_watchdog_holds_then_makes_safe_and_a_stop_does_at_once(plc: PlcRig) -> None:
+def test_the_watchdog_holds_then_makes_safe_and_a_stop_does_at_once(plc: PlcRig, pack: Pack) -> None:
     assert ask(plc, 1, flags=0) is not None
-    seen = []
-    until = time.perf_counter() + 0.6
-    while (data := plc.receive_bytes(until)) is not None:
+    seen: list[Command] = []
+    began = time.perf_counter()
+    while sum(bool(c.flags & SAFE) for c in seen) < 10:  # however late a busy machine lets it be
+        data = plc.receive_bytes(time.perf_counter() + 10.0)
+        assert data is not None
         command = plc.read(data)
         assert command is not None
         seen.append(command)
+    samples = (time.perf_counter() - began) / pack.facts["sample_time"]
     assert (
         HOLDING in [c.flags for c in seen]
         and seen[-1].flags == HOLDING | SAFE
         and seen[-1].values.tolist() == [0.0, 0.0]
     )
-    assert 10 < len(seen) < 40  # once a sample
+    assert len(seen) < 2 * samples + 10  # once a sample, not as fast as it can
     stopped = ask(plc, 2, flags=LOCK_STEP | STOP)
     assert stopped is not None and stopped.flags == HOLDING | SAFE
 

@@ -183,7 +183,29 @@ def show(value: float, unit: str = "", digits: int = 3) -> str:
     )
     if size == 0:
         text = "0"
-    return text.replace("-", "−") + (f" {pretty_unit(unit)}" if unit else "")
+    return in_print(text) + (f" {pretty_unit(unit)}" if unit else "")
+
+
+def in_print(number: str) -> str:
+    """A formatted number as a book prints it: ``"-1.5e+06"`` -> ``"−1.5·10⁶"``."""
+    mantissa, _, exponent = number.partition("e")
+    power = f"·10{str(int(exponent)).translate(_RAISED)}" if exponent else ""
+    return mantissa.replace("-", "−") + power
+
+
+_RAISED = str.maketrans("-0123456789", "⁻⁰¹²³⁴⁵⁶⁷⁸⁹")
+
+
+def how_often(rate: float) -> str:
+    """A rate (Hz) for people: ``"50 times a second"``, ``"once a second"``, ``"every 2 s"``."""
+    if rate < 1.0:
+        return f"every {short_time(1.0 / rate)}"
+    return "once a second" if rate == 1.0 else f"{rate:g} times a second"
+
+
+def short_time(seconds: float) -> str:
+    """A time of a clock for people: ``"20 ms"``, from a second on ``"1.5 s"``."""
+    return f"{1000 * seconds:.3g} ms" if 0.0 < seconds < 0.9995 else f"{seconds:.3g} s"
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from plucky_heron.errors import FormulaError, HeronError, UnitError
 from plucky_heron.formula import FUNCTIONS, Program, evaluate_once, parse_formula
 from plucky_heron.formula.hints import hint
-from plucky_heron.units import parse, show, si_unit, unit_dimension, whole_number
+from plucky_heron.units import how_often, parse, short_time, show, si_unit, unit_dimension, whole_number
 
 SIGNALS = {"offset": "m", "cable.angle": "rad", "drift": "m/s", "beam[3]": "m", "action.push": "N", "time": "s"}
 
@@ -39,6 +39,19 @@ def test_wrong_quantities_name_what_would_be_right(text: str) -> None:
 def test_whole_numbers_are_told_from_all_else() -> None:
     assert [whole_number(t) for t in ("12", " -3 ", "+7", "−4", "0")] == [12, -3, 7, -4, 0]
     assert {whole_number(t) for t in ("", "2.0", "²", "٣", "1e3", "--3", "3 m", "1_000", "9" * 16)} == {None}
+
+
+def test_large_and_small_numbers_read_as_in_print() -> None:
+    assert show(1.5e6, "N") == "1.5·10⁶ N" and show(-4.2e-5, "m") == "−4.2·10⁻⁵ m" and show(2.5, "m") == "2.50 m"
+    assert [short_time(t) for t in (0.0, 2e-5, 0.02, 0.9996, 1.0, 2.5)] == [
+        "0 s",
+        "0.02 ms",
+        "20 ms",
+        "1 s",
+        "1 s",
+        "2.5 s",
+    ]
+    assert [how_often(r) for r in (50.0, 1.0, 0.5)] == ["50 times a second", "once a second", "every 2 s"]
 
 
 def test_units_know_their_si_form() -> None:

@@ -17,9 +17,10 @@ from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES
-from plucky_heron.task.wishes.draft import Draft
+from plucky_heron.task.wishes.draft import Draft, said_within
 from plucky_heron.task.wishes.look import Look
 from plucky_heron.task.wishes.vehicle import speed_of
+from plucky_heron.units import parse
 
 MASS, ADDED, SLOPE, SQUARE, PUSH = 2e7, 1e6, 3e4, 6e4, 3e6
 SHIP = tomllib.loads((Path(__file__).parent / "foreign" / "ship.toml").read_text())
@@ -142,3 +143,54 @@ def test_what_is_small_is_not_taken_for_nothing() -> None:
         assert without_inertia(build_model(validate(Machine, data, "machine"))) == ["spin"]
     rod = {"bodies": {"rod": {"mass": 1.0, "inertia": [1 / 12, 1 / 12, 0.5e-6]}}, "joints": {"spin": {"kind": "hinge", "child": "rod", "axis": [0, 0, 1]}}}  # fmt: skip
     assert without_inertia(build_model(validate(Machine, rod, "rod"))) == []
+
+
+def test_a_mass_without_a_size_on_its_axis_is_found_wherever_it_is() -> None:
+    """What sums of large terms leave over is now above zero, now below it."""
+    generator = np.random.default_rng(3)
+    for _ in range(40):
+        axis, origin, turn = generator.normal(size=(3, 3))
+        data = {
+            "bodies": {"stand": {"mass": 180.0, "inertia": [600.0] * 3}, "bob": {"mass": 64.0}},
+            "joints": {
+                "base": {"kind": "free", "child": "stand"},
+                "spin": {"kind": "hinge", "parent": "stand", "child": "bob", "axis": list(axis / np.linalg.norm(axis)), "origin": list(3.0 * origin), "turn": list(turn)},
+            },
+        }  # fmt: skip
+        assert without_inertia(build_model(validate(Machine, data, "machine"))) == ["spin"]
+
+
+@pytest.mark.parametrize(("second", "third", "third_follows"), [(-1.0, -2.0, "a"), (2.0, -0.5, "a"), (-1.5, 0.7, "b")])
+def test_a_leader_moves_all_that_follows_it_together(second: float, third: float, third_follows: str) -> None:
+    """A straight chain of three links: against the kinetic energy of its motion, worked out by hand."""
+    length, mass, own = 0.4, 1.5, 0.02
+    link = {"mass": mass, "centre": [0, 0, length], "inertia": [own] * 3}
+    hinges = {
+        name: {"kind": "hinge", "child": child, "axis": [0, 1, 0], **more}
+        for name, child, more in (
+            ("a", "one", {}),
+            ("b", "two", {"parent": "one", "origin": [0, 0, length]}),
+            ("c", "three", {"parent": "two", "origin": [0, 0, length]}),
+        )
+    }
+    couplings = {
+        "first": {"joint": "b", "follows": "a", "ratio": second},
+        "second": {"joint": "c", "follows": third_follows, "ratio": third},
+    }
+    drives = {"motor": {"kind": "effort", "joint": "a", "limit": 5.0}}
+    machine = validate(
+        Machine,
+        {"bodies": dict.fromkeys(("one", "two", "three"), link), "joints": hinges, "couplings": couplings, "drives": drives},
+        "chain",
+    )  # fmt: skip
+    look = Look(machine, validate(Site, {}, "site"))
+    rates = np.cumsum([1.0, second, third if third_follows == "a" else third * second])
+    wanted = float(mass * ((length * np.cumsum(rates)) ** 2).sum() + own * (rates**2).sum())
+    assert look.inertia(look.model.start[None])[0][look.index("a")] == pytest.approx(wanted, rel=1e-9)
+
+
+@pytest.mark.parametrize("stops", [(-3.14, 3.14), (0.2, 1.5707), (-np.pi, np.pi), (-0.001, 0.0012345678), (-50.0, 0.0)])
+def test_ranges_are_written_within_what_they_stand_for(stops: tuple[float, float]) -> None:
+    low, high = (parse(text, "rad") for text in said_within(*stops, "rad"))
+    assert stops[0] <= low + 1e-12 and high <= stops[1] + 1e-12
+    assert high - low == pytest.approx(stops[1] - stops[0], rel=3e-4)

@@ -13,6 +13,8 @@ Array = np.ndarray
 
 LEAST_SHARE = 1e-9
 """Inertia about an axis, of that about a point on it, below which it is a rounding error: of a thin rod it is a thousand times more."""
+ROUNDING = 1e-12
+"""The same as a share of mass times squared distance from the origin of the world: what is left of sums of such terms."""
 
 
 def without_inertia(model: Model) -> list[str]:
@@ -20,12 +22,14 @@ def without_inertia(model: Model) -> list[str]:
     machine = model.machine
     diagonal = np.diag(mass_matrix(model, model.start))
     frames = poses(machine, model.pose(model.start))
+    far = max(float(np.linalg.norm(frame[:3, 3])) for frame in frames.values())
     found = []
     for i, coordinate in enumerate(model.joints):
         joint = machine.joints[coordinate.partition(".")[0]]
         mass, about = _carried(machine, frames, joint.child)
-        whole = about if machine.coordinate_unit(coordinate) == "rad" else mass
-        if not diagonal[i] > LEAST_SHARE * whole:
+        turns = machine.coordinate_unit(coordinate) == "rad"
+        least = LEAST_SHARE * about + ROUNDING * mass * far**2 if turns else LEAST_SHARE * mass
+        if not diagonal[i] > least:
             found.append(coordinate)
     return found
 

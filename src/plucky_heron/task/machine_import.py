@@ -167,7 +167,7 @@ def _weighed(
             report.converted.append(f"link {name}: no inertia is given; it gets that of its shapes")
     machine = validate(Machine, parse_toml(tomlkit.dumps(document), "URDF"), "URDF") if changed else machine
     # a rod that is given none about the axis on which it turns, or a mass without a size
-    idle = {machine.joints[c.partition(".")[0]].child for c in without_inertia(build_model(machine))}
+    idle = dict.fromkeys(machine.joints[c.partition(".")[0]].child for c in without_inertia(build_model(machine)))
     for name in idle:
         body = machine.bodies[name]
         if body.mass <= 0.0:

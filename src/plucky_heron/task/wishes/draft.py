@@ -17,8 +17,6 @@ from plucky_heron.upgrading import FORMAT
 
 STRIDE = 0.5
 """Angle (rad) to each side of where it stands in which a servo of a leg is commanded."""
-ROUNDED = 2e-5
-"""By how much (rad) an angle as it is written may be off."""
 LONGEST_FORMULA = 950
 """Characters: a little less than a formula may have."""
 
@@ -180,8 +178,8 @@ class Draft:
             near = STRIDE if drive.joint in self.look.perched else about
             if near and drive.kind == "position" and unit == "rad":
                 start = float(self.look.model.start[self.look.index(str(drive.joint))])
-                low, high = max(low + ROUNDED, start - near), min(high - ROUNDED, start + near)
-                self.task["actions"].append({"name": name, "drive": name, "limits": [said(low, unit), said(high, unit)]})  # fmt: skip
+                low, high = max(low, start - near), min(high, start + near)
+                self.task["actions"].append({"name": name, "drive": name, "limits": said_within(low, high, unit)})
                 self.lines.append(Line("Actions", words, f"position, {shown(low, unit)} … {shown(high, unit)}, about where it starts"))  # fmt: skip
                 continue
             enough = self._enough(name) if led and drive.kind == "effort" else high
@@ -324,6 +322,18 @@ def said(value: float, unit: str) -> str:
     if unit == "rad" and abs(value) > 1e-9:
         return f"{np.degrees(value):.5g} deg"
     return f"{value + 0.0:.6g} {unit}".strip()
+
+
+def said_within(low: float, high: float, unit: str) -> list[str]:
+    """A range of angles or ways as a file says it, rounded to its inside."""
+    factor, written = (180.0 / np.pi, "deg") if unit == "rad" else (1.0, unit)
+    found = []
+    for value, inwards in ((low * factor, np.ceil), (high * factor, np.floor)):
+        digit = 10.0 ** (np.floor(np.log10(abs(value))) - 4.0) if abs(value) > 1e-7 else 1.0
+        # what is a round number but for the last bits of the conversion stays what it is
+        number = value if abs(value / digit - round(value / digit)) < 1e-7 else digit * inwards(value / digit)
+        found.append(f"{number + 0.0:.5g} {written}")
+    return found
 
 
 def shown(value: float, unit: str) -> str:

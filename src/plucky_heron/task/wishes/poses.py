@@ -245,10 +245,14 @@ class Poses:
         if self.loop_joints and not self.tied_apart:
             ways = self.ways(positions)
             found[:, [self.index(j) for j in self.driven]] = np.einsum("bik,bij,bjk->bk", ways, whole, ways)
-        for coupling in machine.couplings.values():
-            if coupling.kind == "ratio":
-                k, leader = self.index(coupling.joint), self.index(coupling.follows)
-                found[:, leader] += coupling.ratio**2 * whole[:, k, k] + 2.0 * coupling.ratio * whole[:, k, leader]
+        ratios = [c for c in machine.couplings.values() if c.kind == "ratio"]
+        for leader in {self.index(c.follows): None for c in ratios}:
+            along = np.zeros(len(self.model.joints))  # how far each coordinate goes with it
+            along[leader] = 1.0
+            for _ in ratios:  # what follows may be followed in turn
+                for c in ratios:
+                    along[self.index(c.joint)] = c.ratio * along[self.index(c.follows)]
+            found[:, leader] += along @ whole @ along - whole[:, leader, leader]
         return np.asarray(found)
 
     def free(self, positions: Array) -> Array:

@@ -11,7 +11,7 @@ from plucky_heron.dynamics.plant import mass_matrix
 from plucky_heron.task.wishes.carried import balance_carried, carried_questions, room_of
 from plucky_heron.task.wishes.draft import Draft, Question
 from plucky_heron.task.wishes.look import Look, nice
-from plucky_heron.task.wishes.vehicle import QUICKEST, seen_from, sense_lean, speed_ahead
+from plucky_heron.task.wishes.vehicle import QUICKEST_WAY, seen_from, sense_lean, speed_ahead
 from plucky_heron.task.wishes.wish import Wish, clock, substeps
 
 Array = np.ndarray
@@ -124,7 +124,7 @@ class Balance(Wish):
             *([] if stays_put(look) else [Question("far", "stays within", nice(far_of(look)), "m", "of where it started", 0.01, 1e4)]),
             Question("start", "starts leaning up to", 0.1, "rad", "a push at the start", 0.0, 1.0),
             Question("hold", "held for", 2.0, "s", "at the end of the episode", 0.0, 600.0),
-            *clock(max(QUICKEST, seconds), 10.0, "long enough to fall many times"),
+            *clock(max(QUICKEST_WAY, seconds), 10.0, "long enough to fall many times"),
         )  # fmt: skip
 
     def write(self, look: Look, given: dict[str, float]) -> Draft:

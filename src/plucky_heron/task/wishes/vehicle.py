@@ -21,7 +21,7 @@ CAUGHT = 6.0
 """Samples in the time in which a lean grows threefold: with twice as many a barrow did not learn within its steps what it learned with these."""
 SPINS = 2.0
 """Rate of turning (rad/s) that nothing asks for."""
-QUICKEST = 0.2
+QUICKEST_WAY = 0.2
 """Time (s) of the quickest motion that sets a control rate."""
 
 
@@ -65,7 +65,7 @@ def vehicle_questions(look: Look) -> tuple[Question, ...]:
 def travel_clock(look: Look, seconds: float, limit: float, why: str, samples: float = CAUGHT) -> tuple[Question, ...]:
     """Control rate and time limit, from the time of a motion; what falls over is commanded `samples` times in the growth of a lean."""
     if look.leans:
-        return clock(min(seconds, max(QUICKEST, look.leans.seconds)), limit, why, samples)
+        return clock(min(seconds, max(QUICKEST_WAY, look.leans.seconds)), limit, why, samples)
     return clock(seconds, limit, why)
 
 

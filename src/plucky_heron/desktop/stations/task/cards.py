@@ -20,7 +20,7 @@ from plucky_heron.desktop.theme import theme
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.setpoint_shift import setpoint_shift
 from plucky_heron.task.wording import pickable
-from plucky_heron.units import factor_to_si, pretty_unit
+from plucky_heron.units import factor_to_si, how_often, in_print, pretty_unit, short_time
 
 Array = np.ndarray
 
@@ -169,7 +169,7 @@ class SensesCard(EditCard):
     def refresh(self, problem: Problem) -> None:
         """Show all observations."""
         task = problem.task
-        self.note.setText(f"{len(problem.entries)} numbers, {task.timing.control_rate:g} times a second")
+        self.note.setText(f"{len(problem.entries)} numbers, {how_often(task.timing.control_rate)}")
         self.rows.clear()
         self.gauges = []
         met = self.model.met()
@@ -200,12 +200,12 @@ class SensesCard(EditCard):
                     line.addWidget(hand)
                 self.gauges.append((columns, hands))
             gauge.setAccessibleName(f"{o.name} range")
-            span = f"{entry.low / factor:.3g} … {entry.high / factor:.3g} {pretty_unit(unit)}".replace("-", "−")
-            if entry.low == -entry.high:
-                span = f"±{entry.high / factor:.3g} {pretty_unit(unit)}"
+            low, high = (in_print(f"{v / factor:.3g}") for v in (entry.low, entry.high))
+            span = f"±{high}" if entry.low == -entry.high else f"{low} … {high}"
+            span += f" {pretty_unit(unit)}"
             if o.form != "value":
                 span = "sine, cosine"
-            more = [f"±{o.noise / factor:.2g}" if o.noise else "", f"{1000 * o.delay:g} ms late" if o.delay else ""]
+            more = [f"±{o.noise / factor:.2g}" if o.noise else "", f"{short_time(o.delay)} late" if o.delay else ""]
             more += [f"× {o.stack}" if o.stack > 1 else "", "stops" if o.clip else ""]
             more += ["" if o.scaling == "standardise" else "range only" if o.scaling == "range" else "unscaled"]
             more += ["critic alone" if o.critic_only else ""]

@@ -23,7 +23,7 @@ from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.wording import drawable, in_words
 from plucky_heron.training.evaluation import EVALUATION_SEED
-from plucky_heron.units import pretty_unit, show, whole_number
+from plucky_heron.units import pretty_unit, short_time, show, whole_number
 
 Array = np.ndarray
 
@@ -135,13 +135,13 @@ class CommandsCard(EditCard):
             gauge.setAccessibleName(f"{command.name} now")
             self.gauges.append(gauge)
             lag = problem.machine.drives[problem.model.drives[command.drive]].lag if command.drive >= 0 else 0.0
-            more = [f"+ {command.positive}" if command.positive else "", f"lag {1000 * lag:.0f} ms" if lag else ""]
+            more = [f"+ {command.positive}" if command.positive else "", f"lag {short_time(lag)}" if lag else ""]
             more += [
                 "mixed" if command.drive < 0 and not command.choice else "",
                 "adds up" if command.increment else "",
             ]
             more += [f"at most {show(command.rate_limit)} {pretty_unit(command.unit)}/s" if command.rate_limit else ""]
-            more += [f"smoothed {1000 * command.smoothing:.0f} ms" if command.smoothing else ""]
+            more += [f"smoothed {short_time(command.smoothing)}" if command.smoothing else ""]
             key = ("actions", command.action)
             fields = ACTION if not command.choice else [Field("name", "name")]
             self.rows.add(name_button(command.name, partial(self.open_entry, command.name, key, fields)), gauge)

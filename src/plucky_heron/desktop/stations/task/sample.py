@@ -14,7 +14,7 @@ from plucky_heron.desktop.stations.task.model import TaskModel, transport_text
 from plucky_heron.desktop.theme import font, theme
 from plucky_heron.simulation.replay import Way
 from plucky_heron.task.problem import Problem
-from plucky_heron.units import pretty_unit, show
+from plucky_heron.units import pretty_unit, short_time, show
 
 Array = np.ndarray
 
@@ -38,7 +38,7 @@ class SampleCard(Card):
             [o.delay for o in task.observations] + [s.dead_time for s in problem.machine.sensors.values()], default=0.0
         )
         steps = [
-            ("0", "sense", f"up to {1000 * late:g} ms old" if late else "as it is now"),
+            ("0", "sense", f"up to {short_time(late)} old" if late else "as it is now"),
             ("", "policy", "to be learned"),
         ]
         shaped = [n for n, on in (
@@ -50,9 +50,9 @@ class SampleCard(Card):
         lag = max(lags, default=0.0)
         if timing.dead_time or timing.jitter or timing.lost:
             steps.append(("", "on the way", transport_text(timing)))
-        steps.append(("", "drives follow", f"lag up to {1000 * lag:g} ms" if lag else "at once"))
-        steps.append(("", f"{timing.substeps} substeps", f"of {1000 * timing.physics_step:.3g} ms, same command"))
-        steps.append((f"{1000 * timing.sample_time:.3g} ms", "next sample", self.model.spanned(problem)))
+        steps.append(("", "drives follow", f"lag up to {short_time(lag)}" if lag else "at once"))
+        steps.append(("", f"{timing.substeps} substeps", f"of {short_time(timing.physics_step)}, same command"))
+        steps.append((short_time(timing.sample_time), "next sample", self.model.spanned(problem)))
         self.line.show_steps(steps)
 
     def show_way(self, way: Way | None, name: str) -> None:

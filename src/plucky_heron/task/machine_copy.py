@@ -17,7 +17,7 @@ from plucky_heron.task.machine_import import first_task, machine_from_urdf
 from plucky_heron.task.problem import bind
 from plucky_heron.task.project_files import check_name, new_site, stands_of
 from plucky_heron.task.schema import Task
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 from plucky_heron.task.wishes.writing import written_on
 from plucky_heron.upgrading import upgrade_text
 
@@ -92,7 +92,7 @@ def _copied(
         report.converted += [f"task: {line.card.lower()}: {line.text} ({line.why})" for line in made.draft.lines]
         return report
     site = validate(Site, parse_toml(site_text, source), source)
-    task = tomlkit.dumps(first_task(Look(machine, site), name))
+    task = tomlkit.dumps(first_task(look_at(machine, site), name))
     report.texts = {**texts, f"tasks/{name}.toml": task}
     bind(machine, site, validate(Task, parse_toml(task, source), source), str(source))
     return report

@@ -32,7 +32,7 @@ from plucky_heron.task.importing import NO_DRIVE, Assumed, ImportReport, as_docu
 from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.draft import Draft
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import Look, look_at, nice
 from plucky_heron.task.wishes.vehicle import own_motion
 from plucky_heron.task.wishes.writing import written_on
 from plucky_heron.units import parse, plain_number
@@ -133,7 +133,7 @@ def machine_from_urdf(
         report.task, report.texts = made.task, made.texts
         report.converted += [f"task: {line.card.lower()}: {line.text} ({line.why})" for line in made.draft.lines]
         return report
-    task = tomlkit.dumps(first_task(Look(machine, site), name))
+    task = tomlkit.dumps(first_task(look_at(machine, site), name))
     report.texts = {**texts, f"tasks/{name}.toml": task}
     bind(machine, site, validate(Task, parse_toml(task, source), source), str(source))
     return report

@@ -6,11 +6,14 @@ All of it is worked out from the machine and from a short rehearsal with chance 
 from __future__ import annotations
 
 import functools
+from collections import deque
 
 import numpy as np
 
 from plucky_heron.dynamics.plant import static_loads
 from plucky_heron.machine.parts import Tyre
+from plucky_heron.machine.schema import Machine
+from plucky_heron.machine.site import Site
 from plucky_heron.task.wishes.anatomy import Anatomy
 from plucky_heron.task.wishes.leaning import Fall, fall_of, steadied
 from plucky_heron.task.wishes.poses import STEP, Array
@@ -218,6 +221,19 @@ class Look(Anatomy):
         if not self.base or self.flies > 0.0 or self.floats or not self.driven or self.site.gravity < 0.1:
             return None
         return fall_of(self, self.base, self.base_joint)
+
+
+_recent: deque[Look] = deque(maxlen=6)
+
+
+def look_at(machine: Machine, site: Site) -> Look:
+    """A look at a machine on a site; the same one again as long as both say the same, as a rehearsal takes seconds."""
+    for look in list(_recent):
+        if look.machine == machine and look.site == site:
+            return look
+    look = Look(machine, site)
+    _recent.append(look)
+    return look
 
 
 def nice(value: float, steps: tuple[float, ...] = (1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)) -> float:

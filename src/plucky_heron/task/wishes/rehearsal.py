@@ -8,7 +8,8 @@ import numpy as np
 
 from plucky_heron.task.wishes.poses import STEP, Array, Poses
 
-COPIES = 64
+COPIES, FEW = 64, 12
+"""Copies of a rehearsal, and of one that only shows whether it has to be longer."""
 SECONDS = 4.0
 HELD = 0.4
 """Seconds for which a drawn command is held."""
@@ -72,30 +73,32 @@ def rehearse_slow(poses: Poses, body: str, longest: float, coarsest: float) -> T
     found, seconds, step = first, SECONDS, STEP
     while growth > LONG_ENOUGH and 4.0 * seconds <= longest:
         seconds, step = 4.0 * seconds, min(4.0 * step, coarsest)
-        found, growth = rehearse(poses, body, seconds, step)
+        found, growth = rehearse(poses, body, seconds, step, FEW)
     faster = max(found.ahead, found.across) > MUCH_FASTER * max(first.ahead, first.across)
-    return found if growth <= TOO_SHORT and faster else first
+    return rehearse(poses, body, seconds, step)[0] if growth <= TOO_SHORT and faster else first
 
 
-def rehearse(poses: Poses, body: str, seconds: float = SECONDS, step: float = STEP) -> tuple[Travel, float]:
+def rehearse(
+    poses: Poses, body: str, seconds: float = SECONDS, step: float = STEP, copies: int = COPIES
+) -> tuple[Travel, float]:
     """A rehearsal: drawn commands held for a while in half of the copies, one command throughout in the others.
 
     Also by how much the body was faster at the end than half-way, where one command was held.
     """
     generator = np.random.default_rng(11)
-    plant = poses.plant(COPIES, step)
+    plant = poses.plant(copies, step)
     low, high = np.array([poses.machine.command_range(d) for d in poses.model.drives]).reshape(-1, 2).T
-    edges = np.where(generator.random((COPIES, len(low))) < 0.5, low, high)
+    edges = np.where(generator.random((copies, len(low))) < 0.5, low, high)
     if len(low):
-        edges[COPIES // 2], edges[COPIES // 2 + 1] = low, high
-    substeps, fastest = 10, np.zeros((COPIES, len(poses.model.joints)))
-    own, reached, pace, rate = np.zeros((COPIES, 6)), [], [], []
+        edges[copies // 2], edges[copies // 2 + 1] = low, high
+    substeps, fastest = 10, np.zeros((copies, len(poses.model.joints)))
+    own, reached, pace, rate = np.zeros((copies, 6)), [], [], []
     base = poses.model.bodies.index(body) if body else 0
     first = plant.locate()[:, base, :3].copy()
     commands = edges.copy()
     for k in range(round(seconds / step / substeps)):
         if k % max(round(HELD * seconds / SECONDS / step / substeps), 1) == 0:
-            commands[: COPIES // 2] = generator.uniform(low, high, (COPIES // 2, len(low)))
+            commands[: copies // 2] = generator.uniform(low, high, (copies // 2, len(low)))
         plant.step(commands, substeps)
         plant.active[:] &= np.isfinite(plant.velocity).all(axis=1) & (np.abs(plant.velocity) < 1e4).all(axis=1)
         alive = plant.active[:, None]
@@ -106,14 +109,14 @@ def rehearse(poses: Poses, body: str, seconds: float = SECONDS, step: float = ST
         rate.append(np.where(plant.active, np.abs(plant.own[:, base, 5]), 0.0))
         reached.append(np.where(alive, plant.located[:, base, :3] - first, 0.0))
     places = np.array(reached)
-    drawn = slice(0, COPIES // 2)
+    drawn = slice(0, copies // 2)
     joints = dict(zip(poses.model.joints, np.quantile(fastest[drawn], 0.9, axis=0).tolist(), strict=True))
     quick = np.quantile(own, 0.9, axis=0)
     rates = np.quantile(own[drawn], 0.9, axis=0)
     slow = np.array(pace) < 0.1 * max(float(quick[:2].max()), 1e-9)
     turns = np.array(rate)[slow]
     way = float(np.linalg.norm(places[:, :, :2], axis=2).max())
-    course = np.quantile(np.where(plant.active, np.array(pace), 0.0)[:, COPIES // 2 :], 0.9, axis=1)
+    course = np.quantile(np.where(plant.active, np.array(pace), 0.0)[:, copies // 2 :], 0.9, axis=1)
     growth = float(course[-1] / max(course[len(course) // 2 - 1], 1e-9)) if course[-1] > LEAST_PACE else 1.0
     rise = float(np.argmax(course >= 0.6 * course.max()) + 1) * substeps * step
     travel = Travel(

@@ -20,7 +20,7 @@ from plucky_heron.task.project_files import check_name, free_name, new_site, sit
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES, draft_of, wish_named
 from plucky_heron.task.wishes.draft import Draft, Question
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ def offers(folder: Path, machine: str, site: str) -> list[Offer]:
     site, site_text = _place(folder, site, path)
     site_path = inside(folder, f"sites/{site}.toml")
     place, _ = with_drawings(validate(Site, parse_toml(site_text, site_path), site_path), site_path)
-    look = Look(read_machine(path), place)
+    look = look_at(read_machine(path), place)
     found = []
     for wish in WISHES:
         why = wish.unfit(look)
@@ -103,7 +103,7 @@ def written_on(
 ) -> Written:
     """The same for machine and site as they stand in `texts`; `meshes`: the machine's file beside which its meshes stand, else where it will be."""
     paths = f"machines/{machine}.toml", f"sites/{site}.toml"
-    look = Look(*_both(folder, texts, paths, meshes))
+    look = look_at(*_both(folder, texts, paths, meshes))
     draft = draft_of(wish_named(wish), look, answers)
     name = check_name(folder, "tasks", name or free_name(folder, "tasks", draft.name.replace("-", "_")))
     texts = dict(texts)

@@ -27,7 +27,7 @@ from plucky_heron.errors import HeronError
 from plucky_heron.task.problem import Problem
 from plucky_heron.task.wishes.catalogue import WISHES, draft_of, wish_named
 from plucky_heron.task.wishes.draft import Draft
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from plucky_heron.task.wishes.region import Region, region_of
 from plucky_heron.task.wishes.writing import Offer
 from plucky_heron.units import parse
@@ -317,7 +317,7 @@ class WishPage(QWidget):
         self.write.setEnabled(False)
 
         def work(_: Job) -> tuple[Look, list[Offer]]:
-            look = Look(problem.machine, problem.site)
+            look = look_at(problem.machine, problem.site)
             found = []
             for wish in WISHES:
                 why = wish.unfit(look)

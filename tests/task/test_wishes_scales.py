@@ -145,6 +145,19 @@ def test_what_is_small_is_not_taken_for_nothing() -> None:
     assert without_inertia(build_model(validate(Machine, rod, "rod"))) == []
 
 
+def test_what_turns_on_the_spot_reaches_no_places() -> None:
+    """A flywheel far along its axle: from where the axle begins its middle is away, but it stays there."""
+    wheel = {"mass": 1.1, "centre": [0, 0, 0.07], "inertia": [3e-3] * 3, "shapes": [{"kind": "sphere", "size": [0.08], "at": [0, 0, 0.0775], "turn": [0, 0.3, 0]}]}
+    data = {
+        "bodies": {"wheel": wheel},
+        "joints": {"axle": {"kind": "hinge", "child": "wheel", "axis": [0, 0, -1], "turn": [-1.5708, 0, 0], "origin": [0.1, -0.1, 0.1]}},
+        "drives": {"motor": {"kind": "effort", "joint": "axle", "limit": 0.1}},
+    }  # fmt: skip
+    look = Look(validate(Machine, data, "wheel"), validate(Site, {}, "site"))
+    reach = next(w for w in WISHES if w.name == "reach a place")
+    assert reach.unfit(look) == "its tip moves on a line or surface: hold a pose instead"
+
+
 def test_a_mass_without_a_size_on_its_axis_is_found_wherever_it_is() -> None:
     """What sums of large terms leave over is now above zero, now below it."""
     generator = np.random.default_rng(3)

@@ -51,7 +51,8 @@ class Reach(Wish):
         # of what varies each coordinate wants a width: a tip that moves on a surface reaches hardly any place that is drawn
         wide = [k for k in range(3) if region.high[k] > region.low[k]]
         thin = any(region.high[k] - region.low[k] < 0.03 * region.reach for k in wide)
-        return "its tip moves on a line or surface: hold a pose instead" if thin or not wide else ""
+        stays = thin or not wide or not region.varying()  # as the middle of a wheel does on its axle
+        return "its tip moves on a line or surface: hold a pose instead" if stays else ""
 
     def questions(self, look: Look) -> tuple[Question, ...]:
         """Within what, held how long."""

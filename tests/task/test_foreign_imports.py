@@ -20,7 +20,7 @@ from plucky_heron.task.importing import ImportReport
 from plucky_heron.task.machine_import import machine_from_urdf, travels
 from plucky_heron.task.wishes.catalogue import WISHES
 from plucky_heron.task.wishes.draft import Draft
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 from plucky_heron.task.wishes.region import region_of
 
 
@@ -95,7 +95,7 @@ def brought(folder: Path, parts: list[str]) -> tuple[ImportReport, Machine]:
 
 def wish(machine: Machine, name: str) -> Draft:
     """A wish on level ground, with what it proposes."""
-    look = Look(machine, validate(Site, {"terrain": {"kind": "flat"}} if machine_travels(machine) else {}, "site"))
+    look = look_at(machine, validate(Site, {"terrain": {"kind": "flat"}} if machine_travels(machine) else {}, "site"))
     found = next(w for w in WISHES if w.name == name)
     assert found.unfit(look) == ""
     return found.write(look, {q.key: q.value for q in found.questions(look)})
@@ -137,7 +137,7 @@ def test_wheels_are_driven_though_only_the_arm_above_them_has_limits_and_the_arm
     assert {a["name"] for a in draft.task["actions"]} == {
         d for d, drive in machine.drives.items() if drive.joint in ("left_turn", "right_turn")
     }
-    look = Look(machine, validate(Site, {"terrain": {"kind": "flat"}}, "site"))
+    look = look_at(machine, validate(Site, {"terrain": {"kind": "flat"}}, "site"))
     assert "walk forward" not in {w.name for w in WISHES if not w.unfit(look)}  # a hand is no foot
 
 
@@ -186,7 +186,7 @@ def test_wheels_that_are_steered_are_no_legs(tmp_path: Path) -> None:
 
 def test_an_arm_whose_file_says_no_efforts_carries_itself(tmp_path: Path) -> None:
     report, machine = brought(tmp_path, [body("foot", 5.0, box(0.2, 0.2, 0.1)), *arm("foot", "link", effort=0.0)])
-    look = Look(machine, Site())
+    look = look_at(machine, Site())
     # the second joint holds both links level: 0.8 kg at 0.15 m, 0.8 kg at 0.45 m; and twice as much is given, and some to move
     level = 9.81 * 0.8 * (0.15 + 0.45)
     limit = next(float(d.limit) for d in machine.drives.values() if d.joint == "link2_joint")
@@ -209,7 +209,7 @@ def gripper(folder: Path, frame: bool) -> tuple[ImportReport, Machine]:
 @pytest.mark.parametrize("frame", [True, False])
 def test_what_grips_is_not_what_reaches(tmp_path: Path, frame: bool) -> None:
     _, machine = gripper(tmp_path, frame)
-    look = Look(machine, Site())
+    look = look_at(machine, Site())
     assert look.limb == (["link1_joint", "link2_joint", "link3_joint"], "tool" if frame else "link3")
     assert look.tip == pytest.approx([0.0, 0.0, 0.0 if frame else 0.37], abs=0.006)
     # the second finger, moved by the first through what couples them, is all that this one carries besides itself
@@ -279,7 +279,7 @@ def test_legs_that_cannot_come_below_a_trunk_do_not_carry_it(tmp_path: Path) -> 
 def test_what_crawls_stands_on_feet_beside_their_hips(tmp_path: Path) -> None:
     project = create(tmp_path / "new", str(crawler(tmp_path, 6)))
     problem = project.problem(project.first_task())
-    look = Look(problem.machine, problem.site)
+    look = look_at(problem.machine, problem.site)
     stands = standing(read_urdf(tmp_path / "crawler.urdf", free=True).machine, [f"yaw{k}" for k in range(6)])
     assert {round(v, 2) for n, v in stands.items() if n.startswith("yaw")} == {0.0}
     assert np.ptp([v for n, v in stands.items() if n.startswith("knee")]) < 0.02  # all alike
@@ -394,7 +394,7 @@ def test_a_wrist_about_the_tip_is_not_what_reaches_and_sets_no_rate(tmp_path: Pa
     turns = joint("wrist", "link3", "flange", "0 0 0.3", "0 0 1", limits(-3.0, 3.0, 8.0, 60.0))
     _, bare = brought(tmp_path, foot)
     _, machine = brought(tmp_path, [*foot, disc, turns])
-    look, before = Look(machine, Site()), Look(bare, Site())
+    look, before = look_at(machine, Site()), look_at(bare, Site())
     assert look.limb[0][-1] == "wrist" and look.reaching == ["link1_joint", "link2_joint", "link3_joint"]
     assert look.tip == pytest.approx([0.0, 0.0, 0.0])  # the middle of the disc, not its rim
     assert look.times[look.driven.index("wrist")] < 0.2 * min(before.times)
@@ -408,7 +408,7 @@ def test_a_wrist_about_the_tip_is_not_what_reaches_and_sets_no_rate(tmp_path: Pa
 def test_a_thin_region_is_made_as_wide_as_is_reached(tmp_path: Path) -> None:
     """Elbows that stop at 1.5 rad leave a ring 0.16 m wide; cells of the search are half as wide as that."""
     _, machine = gripper(tmp_path, True)
-    look = Look(machine, Site())
+    look = look_at(machine, Site())
     found = region_of(look)
     assert found is not None
     low, high = (found.low[1], found.high[1])

@@ -10,7 +10,7 @@ import pytest
 from plucky_heron.files import validate
 from plucky_heron.machine.site import Site
 from plucky_heron.task.wishes.catalogue import WISHES
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 from tests.task.test_foreign_imports import LYING, WHEEL, body, box, brought, joint, limits, wish
 
 
@@ -72,7 +72,7 @@ def test_two_feet_stand_below_the_middle_of_all_mass(tmp_path: Path) -> None:
     load = [body("load", 4.0, box(0.1, 0.1, 0.1)), joint("carries", "trunk", "load", "0.3 0 0.1")]
     for more, ahead in (([], 0.0), (load, 0.06)):
         _, machine = brought(tmp_path, [*legs(2), *more])
-        look = Look(machine, Site())
+        look = look_at(machine, Site())
         start = look.model.start[None]
         feet = [look.points(start, f"shank{k}", np.array([0.0, 0.0, -0.3]))[0] for k in range(2)]
         middle = look.middles(start)[0]
@@ -87,7 +87,7 @@ def test_wheels_under_legs_are_pushed_and_the_legs_are_commanded_about_their_sta
     assert {k for j, k in kinds.items() if not j.startswith("spin")} == {"position"}
     starts = {n: float(np.ravel(j.start)[0]) for n, j in machine.joints.items() if j.kind == "hinge"}
     assert starts["spin0"] == 0.0 and abs(starts["knee0"]) > 0.5  # a wheel has no stand; a knee is bent
-    look = Look(machine, validate(Site, {"terrain": {"kind": "flat"}}, "site"))
+    look = look_at(machine, validate(Site, {"terrain": {"kind": "flat"}}, "site"))
     assert set(look.perched) == {"hip0", "knee0", "hip1", "knee1"}
     assert "walk forward" not in {w.name for w in WISHES if not w.unfit(look)}
     for action in wish(machine, "follow a set-point").task["actions"]:

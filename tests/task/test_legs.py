@@ -19,7 +19,7 @@ from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.import_legs import legs_of, standing
 from plucky_heron.task.machine_import import travels
 from plucky_heron.task.wishes.draft import Draft
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 from tests.cli.test_command_line import answer
 
 INERTIAL = '<inertial><mass value="1"/><inertia ixx="0.01" iyy="0.01" izz="0.01" ixy="0" ixz="0" iyz="0"/></inertial>'
@@ -213,7 +213,7 @@ def test_terms_of_many_joints_are_several_formulas(tmp_path: Path) -> None:
     data = machine.model_dump(exclude_defaults=True)
     data["joints"] = {names.get(n, n): j for n, j in data["joints"].items()}
     data["drives"] = {names[n]: d | {"joint": names[n]} for n, d in data["drives"].items()}
-    draft = Draft(Look(validate(Machine, data, "long"), Site()), "long")
+    draft = Draft(look_at(validate(Machine, data, "long"), Site()), "long")
     draft.actions()
     draft.costs(0.02)
     terms = draft.task["rewards"]

@@ -28,7 +28,7 @@ from plucky_heron.task.problem import bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES, wish_named
 from plucky_heron.task.wishes.draft import answered
-from plucky_heron.task.wishes.look import Look, nice
+from plucky_heron.task.wishes.look import look_at, nice
 from plucky_heron.task.wishes.region import region_of, summed
 from plucky_heron.task.wishes.writing import written_wish
 from tests.conftest import altered
@@ -106,7 +106,7 @@ def planar_arm(lengths: list[float], axis: list[float], limit: float) -> Machine
 )  # fmt: skip
 def test_every_place_of_the_region_is_reached(lengths: list[float], axis: list[float], limit: float) -> None:
     machine = planar_arm(lengths, axis, limit)
-    look = Look(machine, Site())
+    look = look_at(machine, Site())
     region = region_of(look)
     assert region is not None
     joints, body = look.limb
@@ -222,7 +222,7 @@ def test_many_drives_with_long_names_still_give_a_task() -> None:
         f"{k}{longer}"[:60]: {**v, "joint": f"{v['joint']}{longer}"[:60]} for k, v in data["drives"].items()
     }
     long = validate(Machine, data, "row")
-    look = Look(long, Site())
+    look = look_at(long, Site())
     for name in ("reach a place", "hold a pose", "follow a set-point"):
         wish = wish_named(name)
         assert not wish.unfit(look)
@@ -237,6 +237,6 @@ def test_a_machine_that_a_rod_locks_is_told_so(both: dict[str, Project]) -> None
     data = machine.model_dump(exclude_defaults=True) | {
         "forces": {"tie": {"kind": "rod", "a": "link1", "at_a": [0.3, 0, 0], "at_b": [0.3, 0.3, 0]}}
     }
-    look = Look(validate(Machine, data, "row"), Site())
+    look = look_at(validate(Machine, data, "row"), Site())
     told = {w.name: w.unfit(look) for w in WISHES}
     assert "its loops tie" in told["reach a place"] and "its loops tie" in told["hold a pose"] and all(told.values())

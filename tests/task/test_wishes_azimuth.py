@@ -10,7 +10,7 @@ import pytest
 from plucky_heron.project import Project, create, demo_source
 from plucky_heron.simulation.batch import Batch
 from plucky_heron.task.problem import Problem
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import look_at
 from tests.task.test_foreign_imports import WHEEL, body, box, joint, limits, wish
 from tests.task.test_wishes_leaning import stilter
 
@@ -95,7 +95,7 @@ def test_the_same_rover_in_another_frame_observes_the_same(pair: tuple[Path, Pat
         problem = project.problem(project.write_wish("rover", name, name=f"tried_{name.replace(' ', '_')}").task)
         found.append((problem, *observed(problem, 25)))
     (first, seen, rewards), (second, others, their_rewards) = found
-    assert not Look(first.machine, first.site).faces_left and Look(second.machine, second.site).faces_left
+    assert not look_at(first.machine, first.site).faces_left and look_at(second.machine, second.site).faces_left
     assert [e.name for e in first.entries] == [e.name for e in second.entries]
     assert np.ptp(seen, axis=(0, 1)).min() > 0.1  # everything changes
     # starts are written with few figures
@@ -116,7 +116,7 @@ def test_what_goes_all_ways_goes_along_its_x() -> None:
     project = Project(demo_source())
     for task in ("dock", "lane", "station", "brace"):
         problem = project.problem(task)
-        assert not Look(problem.machine, problem.site).faces_left
+        assert not look_at(problem.machine, problem.site).faces_left
 
 
 def test_what_swings_its_legs_along_y_walks_along_y(tmp_path: Path) -> None:

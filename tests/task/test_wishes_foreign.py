@@ -22,7 +22,7 @@ from plucky_heron.task.wishes.carried import room_of
 from plucky_heron.task.wishes.catalogue import WISHES, wish_named
 from plucky_heron.task.wishes.draft import Draft
 from plucky_heron.task.wishes.fly import cruise_of
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from plucky_heron.task.wishes.reach import clear_share
 from plucky_heron.task.wishes.upright import within_stops
 from plucky_heron.units import parse
@@ -51,7 +51,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Project:
 def look_of(name: str, **changes: object) -> Look:
     """A machine with other parts, looked at in an empty hall."""
     data = tomllib.loads((FOREIGN / f"{name}.toml").read_text())
-    return Look(validate(Machine, data | changes, name), Site())
+    return look_at(validate(Machine, data | changes, name), Site())
 
 
 def with_rule(problem: Problem, **commands: str) -> Rule:
@@ -178,10 +178,10 @@ def test_poses_are_asked_for_where_nothing_stands_in_the_way() -> None:
         "drives": {n: {"kind": "effort", "joint": n, "limit": 5.0} for n in ("shoulder", "elbow")},
     }  # fmt: skip
     machine = validate(Machine, {"format": 2} | arm, "arm")
-    open_hall = Look(machine, Site())
+    open_hall = look_at(machine, Site())
     assert clear_share(open_hall, open_hall.driven) == 0.6
     post = {"kind": "cylinder", "size": (0.05, 2.0), "at": (-0.2, 0.5, 0.0)}
-    beside_a_post = Look(machine, validate(Site, {"format": 2, "solids": {"post": post}}, "hall"))
+    beside_a_post = look_at(machine, validate(Site, {"format": 2, "solids": {"post": post}}, "hall"))
     share = clear_share(beside_a_post, beside_a_post.driven)
     assert 0.1 < share < 0.6
     poses = beside_a_post.sampled(beside_a_post.driven, share, 400, 1.0)
@@ -222,8 +222,8 @@ def test_only_what_hangs_down_at_the_start_hangs(rest: float, hangs: bool) -> No
 def test_what_dives_is_given_marks_above_and_below_it_and_keeps_its_depth() -> None:
     machine = look_of("rov").machine
     pool = validate(Site, {"format": 2, "water_level": 0.0}, "pool")
-    look = Look(machine, pool)
-    assert look.dives and not Look(machine, Site()).dives
+    look = look_at(machine, pool)
+    assert look.dives and not look_at(machine, Site()).dives
     wish = wish_named("reach a place")
     draft = wish.write(look, {q.key: q.value for q in wish.questions(look)})
     low, high = (parse(v, "m") for v in draft.task["setpoints"]["mark.z"]["draw"]["uniform"])
@@ -234,7 +234,7 @@ def test_what_dives_is_given_marks_above_and_below_it_and_keeps_its_depth() -> N
     floating = {
         n: j.model_dump(exclude_defaults=True) | {"start": (0, 0, 0, 0, 0, 0)} for n, j in machine.joints.items()
     }
-    assert not Look(
+    assert not look_at(
         validate(Machine, machine.model_dump(exclude_defaults=True) | {"joints": floating}, "rov"), pool
     ).dives
 
@@ -312,7 +312,7 @@ def test_a_flyer_that_leans_quickly_is_commanded_often() -> None:
         hub = {"mass": 1.4, "inertia": [inertia, inertia, 2.0 * inertia], "shapes": [{"kind": "box", "size": [0.4, 0.4, 0.06]}]}  # fmt: skip
         rotors = {f"r{k}": {"kind": "thrust", "body": "hub", "at": [x, y, 0.0], "direction": [0, 0, 1], "limit": 8.0, "lag": 0.04} for k, (x, y) in enumerate(((0.16, 0.16), (0.16, -0.16), (-0.16, 0.16), (-0.16, -0.16)))}  # fmt: skip
         data = {"name": "flyer", "bodies": {"hub": hub}, "joints": {"air": {"kind": "free", "child": "hub", "start": [0, 0, 2, 0, 0, 0]}}, "drives": rotors}  # fmt: skip
-        look = Look(validate(Machine, data, "flyer"), Site())
+        look = look_at(validate(Machine, data, "flyer"), Site())
         (lean,) = {q.why for q in hover.questions(look) if q.key == "rate"}
         rates[inertia] = float(lean.split()[4])
     # two of four rotors turn it: 2.56 N m; full torque there and back by a radian, 40 ms late, 8 of 11 samples

@@ -16,7 +16,7 @@ from plucky_heron.project import demo_source
 from plucky_heron.task.machine_import import machine_from_urdf
 from plucky_heron.task.wishes.catalogue import WISHES
 from plucky_heron.task.wishes.leaning import fall_of, steadied
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from plucky_heron.task.wishes.poses import STEP
 from tests.task.test_foreign_imports import WHEEL, body, box, brought, joint, wish
 
@@ -45,13 +45,13 @@ def level() -> Site:
 def barrow() -> Look:
     """One that is drawn from the side, on one axle."""
     path = demo_source() / "machines" / "barrow.toml"
-    return Look(validate(Machine, parse_toml(path.read_text(), path), path), level())
+    return look_at(validate(Machine, parse_toml(path.read_text(), path), path), level())
 
 
 @pytest.mark.parametrize(("height", "mass"), [(0.27, 6.5), (1.2, 40.0)])
 def test_a_post_on_wheels_falls_as_fast_as_its_equations_of_motion(tmp_path: Path, height: float, mass: float) -> None:
     # wheels shoot away from under a tall one, and a drive brakes what turns faster than it could
-    look = Look(stilter(tmp_path, height, mass, fast=1000.0), level())
+    look = look_at(stilter(tmp_path, height, mass, fast=1000.0), level())
     fall = look.leans
     assert fall is not None and fall.ways == ("pitch",)
     # wheels roll without torque; `moved` holds what they turn, too
@@ -73,7 +73,7 @@ def test_a_post_on_wheels_falls_as_fast_as_its_equations_of_motion(tmp_path: Pat
 
 
 def test_on_an_axle_along_x_it_falls_to_its_side(tmp_path: Path) -> None:
-    fall = Look(stilter(tmp_path, axle="x"), level()).leans
+    fall = look_at(stilter(tmp_path, axle="x"), level()).leans
     assert fall is not None and fall.ways == ("roll",)
 
 
@@ -82,11 +82,11 @@ def test_what_stands_does_not_fall(tmp_path: Path) -> None:
     parts.append(joint("foot_mount", "post", "foot", "-0.3 0 -0.05"))
     for side, sign in (("left", 1), ("right", -1)):
         parts += [body(f"{side}_wheel", WHEELS, WHEEL, turn=TURNED["y"]), joint(f"{side}_turn", "post", f"{side}_wheel", f"0 {0.17 * sign} 0", "0 1 0", 'effort="4" velocity="18"')]  # fmt: skip
-    assert Look(brought(tmp_path, parts)[1], level()).leans is None
+    assert look_at(brought(tmp_path, parts)[1], level()).leans is None
 
 
 def test_held_upright_it_shows_how_far_it_goes_and_not_how_it_falls(tmp_path: Path) -> None:
-    look = Look(stilter(tmp_path), level())
+    look = look_at(stilter(tmp_path), level())
     held = steadied(look, look.base)
     plant = held.plant(2)
     index = held.model.bodies.index(look.base)
@@ -131,7 +131,7 @@ def test_what_a_plane_keeps_upright_goes_to_and_fro(barrow: Look) -> None:
 def test_where_its_driven_wheel_is_not_on_the_ground_it_goes_nowhere(barrow: Look) -> None:
     machine = barrow.machine
     bare = machine.bodies["wheel"].model_copy(update={"shapes": ()})
-    assert Look(machine.model_copy(update={"bodies": {**machine.bodies, "wheel": bare}}), barrow.site).along == ""
+    assert look_at(machine.model_copy(update={"bodies": {**machine.bodies, "wheel": bare}}), barrow.site).along == ""
 
 
 def test_what_stands_on_a_ball_leans_both_ways(tmp_path: Path) -> None:
@@ -141,7 +141,7 @@ def test_what_stands_on_a_ball_leans_both_ways(tmp_path: Path) -> None:
     path = tmp_path / "found.urdf"
     path.write_text(f'<robot name="found">{"".join(parts)}</robot>')
     machine = validate(Machine, parse_toml(machine_from_urdf(path, True).texts["machines/found.toml"], path), path)
-    look = Look(machine, level())
+    look = look_at(machine, level())
     assert look.leans is not None and set(look.leans.ways) == {"roll", "pitch"}
     draft = wish(machine, "balance")
     seen = {o["name"]: o["formula"] for o in draft.task["observations"]}
@@ -157,7 +157,7 @@ def test_an_angle_at_which_it_begins_is_no_lean(barrow: Look) -> None:
     load = machine.joints["load"].model_copy(update={"origin": (-0.88 * np.sin(0.5), 0.0, 0.88 * np.cos(0.5))})
     # the same barrow, drawn half a radian backwards and started half a radian forward: it stands on end
     changes = {"joints": {**machine.joints, "base": tilted, "load": load}, "bodies": {**machine.bodies, "tray": about}}
-    look = Look(machine.model_copy(update=changes), barrow.site)
+    look = look_at(machine.model_copy(update=changes), barrow.site)
     fall, plain = look.leans, barrow.leans
     assert fall is not None and plain is not None and fall.upright == (0.5,)
     assert fall.seconds == pytest.approx(plain.seconds, rel=0.1)
@@ -176,7 +176,7 @@ def test_what_rolls_down_a_slope_and_stands_does_not_fall(tmp_path: Path) -> Non
     _, machine = brought(tmp_path, parts)
     points = [["-9 m", "0 m"], ["0.2 m", "0 m"], ["3 m", "-1.2 m"], ["9 m", "-1.2 m"]]
     slope = validate(Site, {"terrain": {"kind": "profile", "points": points, "spacing": "5 cm"}}, "site")
-    plant = Look(machine, slope).plant(1)
+    plant = look_at(machine, slope).plant(1)
     plant.step(np.zeros((1, 4)), int(3.0 / STEP))
     assert plant.locate()[0, 0, 0] > 1.0, "it rolls down"
-    assert Look(machine, slope).leans is None
+    assert look_at(machine, slope).leans is None

@@ -17,7 +17,7 @@ from plucky_heron.simulation.batch import Batch
 from plucky_heron.simulation.drivers import Rule
 from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.wishes.catalogue import WISHES
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from plucky_heron.task.wishes.region import region_of
 from tests.conftest import altered
 
@@ -30,7 +30,7 @@ CRANK, ROD = 0.1, 0.3
 def look_of(name: str, **changes: object) -> Look:
     """A machine with other parts, looked at in an empty hall."""
     data = tomllib.loads((FOREIGN / f"{name}.toml").read_text())
-    return Look(validate(Machine, data | changes, name), Site())
+    return look_at(validate(Machine, data | changes, name), Site())
 
 
 def slider_crank(turn: Array) -> tuple[Array, Array, Array]:

@@ -18,7 +18,7 @@ from plucky_heron.task.problem import Problem, bind
 from plucky_heron.task.schema import Task
 from plucky_heron.task.wishes.catalogue import WISHES
 from plucky_heron.task.wishes.draft import Draft, said_within
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from plucky_heron.task.wishes.vehicle import speed_of
 from plucky_heron.units import parse
 
@@ -54,7 +54,7 @@ def bound(machine: Machine, site: Site, draft: Draft) -> Problem:
 
 @pytest.fixture(scope="module")
 def ship() -> Look:
-    return Look(validate(Machine, SHIP, "ship"), validate(Site, {}, "site"))
+    return look_at(validate(Machine, SHIP, "ship"), validate(Site, {}, "site"))
 
 
 def test_a_ship_is_watched_until_it_is_as_fast_as_it_gets(ship: Look) -> None:
@@ -105,7 +105,7 @@ def test_tasks_of_a_ship_are_bound_and_their_step_is_fine_enough(ship: Look, nam
 def test_what_swings_on_its_spring_sets_rate_and_ranges() -> None:
     """At 60 Hz it swings; a rehearsal of a few milliseconds a step would damp that away."""
     stiffness, inertia = 4e-7, 4e-7 / (2.0 * np.pi * 60.0) ** 2
-    look = Look(mirror(stiffness, inertia, 6e-8), validate(Site, {"gravity": 0.0}, "site"))
+    look = look_at(mirror(stiffness, inertia, 6e-8), validate(Site, {"gravity": 0.0}, "site"))
     proposed, draft = written(look, "hold a pose")
     assert proposed["rate"] == 1000.0
     speed = next(o for o in draft.task["observations"] if o["name"] == "tilt speed")
@@ -116,14 +116,14 @@ def test_what_swings_on_its_spring_sets_rate_and_ranges() -> None:
 
 def test_a_strong_drive_alone_asks_for_no_more_than_the_usual_rate() -> None:
     machine = mirror(0.0, 1e-6, 1.0)
-    proposed, _ = written(Look(machine, validate(Site, {"gravity": 0.0}, "site")), "hold a pose")
+    proposed, _ = written(look_at(machine, validate(Site, {"gravity": 0.0}, "site")), "hold a pose")
     assert proposed["rate"] == 200.0
 
 
 @pytest.mark.parametrize("push", [1e-8, 1e-6, 1e-4, 1.0])
 def test_set_points_stay_long_enough_to_be_held(push: float) -> None:
     """However quick the drive is: what is to be held for longer than it stays can never be reached."""
-    look = Look(mirror(0.0, 1e-6, push), validate(Site, {"gravity": 0.0}, "site"))
+    look = look_at(mirror(0.0, 1e-6, push), validate(Site, {"gravity": 0.0}, "site"))
     proposed, _ = written(look, "follow a set-point")
     assert 2.0 * proposed["hold"] <= proposed["every"] * 1.01 and proposed["limit"] >= 3.0 * proposed["every"]
 
@@ -153,7 +153,7 @@ def test_what_turns_on_the_spot_reaches_no_places() -> None:
         "joints": {"axle": {"kind": "hinge", "child": "wheel", "axis": [0, 0, -1], "turn": [-1.5708, 0, 0], "origin": [0.1, -0.1, 0.1]}},
         "drives": {"motor": {"kind": "effort", "joint": "axle", "limit": 0.1}},
     }  # fmt: skip
-    look = Look(validate(Machine, data, "wheel"), validate(Site, {}, "site"))
+    look = look_at(validate(Machine, data, "wheel"), validate(Site, {}, "site"))
     reach = next(w for w in WISHES if w.name == "reach a place")
     assert reach.unfit(look) == "its tip moves on a line or surface: hold a pose instead"
 
@@ -196,7 +196,7 @@ def test_a_leader_moves_all_that_follows_it_together(second: float, third: float
         {"bodies": dict.fromkeys(("one", "two", "three"), link), "joints": hinges, "couplings": couplings, "drives": drives},
         "chain",
     )  # fmt: skip
-    look = Look(machine, validate(Site, {}, "site"))
+    look = look_at(machine, validate(Site, {}, "site"))
     rates = np.cumsum([1.0, second, third if third_follows == "a" else third * second])
     wanted = float(mass * ((length * np.cumsum(rates)) ** 2).sum() + own * (rates**2).sum())
     assert look.inertia(look.model.start[None])[0][look.index("a")] == pytest.approx(wanted, rel=1e-9)

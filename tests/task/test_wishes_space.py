@@ -18,7 +18,7 @@ from plucky_heron.simulation.trials import run_trials
 from plucky_heron.task.project_files import stands_of
 from plucky_heron.task.wishes.attitude import TURN, time_to_turn, torques
 from plucky_heron.task.wishes.catalogue import WISHES
-from plucky_heron.task.wishes.look import Look
+from plucky_heron.task.wishes.look import Look, look_at
 from tests.conftest import altered
 
 FOREIGN = Path(__file__).parent / "foreign"
@@ -38,13 +38,13 @@ def fits(look: Look) -> set[str]:
 
 
 def test_torques_and_time_are_those_of_its_wheels() -> None:
-    look = Look(machine_with(), SPACE)
+    look = look_at(machine_with(), SPACE)
     assert np.abs(torques(look)) == pytest.approx(0.4 * np.eye(3), abs=1e-9)
     # the slowest axis is pitch: 4 kg m² and what its wheels, of 0.005 and 0.003 twice, bring along; full torque up and down
     assert time_to_turn(look) == pytest.approx(2.0 * np.sqrt(TURN * 4.011 / 0.4), rel=1e-3)
     slow = {n: d.model_dump(exclude_defaults=True) | {"no_load_speed": 50.0} for n, d in look.machine.drives.items()}
     # a wheel of 0.005 kg m² at 50 rad/s takes up 0.25 N m s: 0.062 rad/s
-    assert time_to_turn(Look(machine_with(drives=slow), SPACE)) == pytest.approx(
+    assert time_to_turn(look_at(machine_with(drives=slow), SPACE)) == pytest.approx(
         TURN / (0.005 * 50.0 / 4.011), rel=1e-3
     )
 
@@ -52,13 +52,13 @@ def test_torques_and_time_are_those_of_its_wheels() -> None:
 def test_it_is_in_space_and_is_wished_attitudes() -> None:
     machine = machine_with()
     assert stands_of(machine) == "in space"
-    assert fits(Look(machine, SPACE)) == {"hold a pose", "follow a set-point"}
-    assert fits(Look(machine, Site())) == set()
+    assert fits(look_at(machine, SPACE)) == {"hold a pose", "follow a set-point"}
+    assert fits(look_at(machine, Site())) == set()
 
 
 def test_with_two_wheels_it_is_told_what_it_lacks() -> None:
     drives = {n: d.model_dump(exclude_defaults=True) for n, d in machine_with().drives.items() if n != "wheel_y"}
-    look = Look(machine_with(drives=drives), SPACE)
+    look = look_at(machine_with(drives=drives), SPACE)
     assert (
         WISHES[[w.name for w in WISHES].index("hold a pose")].unfit(look)
         == "its drives turn it about two of three axes"
@@ -83,7 +83,7 @@ def test_a_flyer_in_space_is_wished_to_fly_to_points() -> None:
         for s, sign in (("p", 1.0), ("n", -1.0))
     }
     drives = {n: d.model_dump(exclude_defaults=True) for n, d in machine_with().drives.items()}
-    look = Look(machine_with(drives={**drives, **thrusters}), SPACE)
+    look = look_at(machine_with(drives={**drives, **thrusters}), SPACE)
     assert {"hover and fly to points", "hold a pose"} <= fits(look)
     hover = next(w for w in WISHES if w.name.startswith("hover"))
     asked = {q.key: q.value for q in hover.questions(look)}

@@ -28,8 +28,7 @@ import numpy as np
 from plucky_heron.errors import StateError
 from plucky_heron.project import Project, demo_source
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import DEAD, DONE, RunStore
+from plucky_heron.runs.store import DEAD, DONE, RunStore, run_folder
 from plucky_heron.training.recipe import Recipe, with_changes
 from plucky_heron.training.stopping.budget import Budget
 

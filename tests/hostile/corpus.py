@@ -136,8 +136,8 @@ def kept_specimens(folder: Path) -> list[Specimen]:
     from plucky_heron.handover.reading import read_pack
     from plucky_heron.project import Project
     from plucky_heron.runs import launch
-    from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
-    from plucky_heron.runs.store import DONE, RunStore
+    from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy
+    from plucky_heron.runs.store import DONE, RunStore, run_folder
     from plucky_heron.training.loop import Run
     from plucky_heron.training.recipe import with_changes
     from plucky_heron.trust import trust, trust_file, trusted

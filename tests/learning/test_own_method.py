@@ -10,8 +10,7 @@ import pytest
 from plucky_heron.errors import FileError
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import RunStore
+from plucky_heron.runs.store import RunStore, run_folder
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import with_changes
 from plucky_heron.trust import UntrustedError, trust

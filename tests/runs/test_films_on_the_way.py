@@ -15,8 +15,7 @@ from plucky_heron.errors import FileError
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.filming import Filming, films_folder, films_of
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import RunStore
+from plucky_heron.runs.store import RunStore, run_folder
 from plucky_heron.training.keeping import due_films, milestones_of
 from plucky_heron.training.recipe import read_recipe, with_changes
 from tests.conftest import copy_demo

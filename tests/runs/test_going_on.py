@@ -15,8 +15,8 @@ from plucky_heron.files import read_arrays
 from plucky_heron.learning.policy import Policy
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import frozen_recipe, kept_policy, run_folder
-from plucky_heron.runs.store import RunRow, RunStore
+from plucky_heron.runs.freeze import frozen_recipe, kept_policy
+from plucky_heron.runs.store import RunRow, RunStore, run_folder
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.loop import Best, Run

@@ -19,11 +19,11 @@ import pytest
 from plucky_heron import files
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.project import Project
-from plucky_heron.runs import launch, worker
+from plucky_heron.runs import launch, supervisor, worker
 from plucky_heron.runs import store as store_module
 from plucky_heron.runs.executors import worker_environment
-from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy, run_folder
-from plucky_heron.runs.store import DEAD, DONE, FAILED, QUEUED, RunStore
+from plucky_heron.runs.freeze import frozen_problem, frozen_recipe, kept_policy
+from plucky_heron.runs.store import DEAD, DONE, FAILED, QUEUED, RunStore, run_folder
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import with_changes
 from tests.hostile.corpus import foreign_project
@@ -176,8 +176,8 @@ def test_a_run_resumed_at_once_after_a_kill_is_not_taken_for_one_that_could_not_
 ) -> None:
     number = queued(folder)
     stand = Stand(folder, number, ends)
-    monkeypatch.setattr(worker.subprocess, "Popen", stand)
-    worker.work_through(folder, Project(folder).run(number).batch)
+    monkeypatch.setattr(supervisor.subprocess, "Popen", stand)
+    supervisor.work_through(folder, Project(folder).run(number).batch)
     assert Project(folder).run(number).state == state
     stand.store.close()
 

@@ -19,8 +19,7 @@ from plucky_heron.learning.policy import Policy, PolicyDriver
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.executors import at_once, start_batch
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run
+from plucky_heron.runs.store import DEAD, STORE_FORMAT, RunRow, RunStore, median_run, run_folder
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, read_recipe, with_changes
 from plucky_heron.training.stopping import Evaluation

@@ -147,7 +147,12 @@ def test_what_is_small_is_not_taken_for_nothing() -> None:
 
 def test_what_turns_on_the_spot_reaches_no_places() -> None:
     """A flywheel far along its axle: from where the axle begins its middle is away, but it stays there."""
-    wheel = {"mass": 1.1, "centre": [0, 0, 0.07], "inertia": [3e-3] * 3, "shapes": [{"kind": "sphere", "size": [0.08], "at": [0, 0, 0.0775], "turn": [0, 0.3, 0]}]}
+    wheel = {
+        "mass": 1.1,
+        "centre": [0, 0, 0.07],
+        "inertia": [3e-3] * 3,
+        "shapes": [{"kind": "sphere", "size": [0.08], "at": [0, 0, 0.0775], "turn": [0, 0.3, 0]}],
+    }
     data = {
         "bodies": {"wheel": wheel},
         "joints": {"axle": {"kind": "hinge", "child": "wheel", "axis": [0, 0, -1], "turn": [-1.5708, 0, 0], "origin": [0.1, -0.1, 0.1]}},

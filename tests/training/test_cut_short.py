@@ -12,7 +12,7 @@ from plucky_heron.errors import FileError
 from plucky_heron.learning.method import Experience
 from plucky_heron.project import Project
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import run_folder
+from plucky_heron.runs.store import run_folder
 from plucky_heron.training.loop import Run
 from plucky_heron.training.recipe import Recipe, read_recipe, with_changes
 

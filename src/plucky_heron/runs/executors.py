@@ -57,7 +57,7 @@ def start_batch(project: Path, batch: int) -> subprocess.Popen[bytes]:
         out.write(f"batch {batch} begins {time.strftime('%Y-%m-%d %H:%M:%S')}\n".encode())
         out.flush()
         return subprocess.Popen(
-            [*interpreter(), "-m", "plucky_heron.runs.worker", "--batch", str(project), str(batch)],
+            [*interpreter(), "-m", "plucky_heron.runs.supervisor", str(project), str(batch)],
             stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, env=worker_environment(),
         )  # fmt: skip
 

@@ -11,8 +11,8 @@ from typing import Any
 from plucky_heron.errors import HeronError, StateError
 from plucky_heron.files import is_file
 from plucky_heron.runs.executors import interpreter, worker_environment
-from plucky_heron.runs.freeze import frozen_recipe, run_folder
-from plucky_heron.runs.store import DONE, RunRow
+from plucky_heron.runs.freeze import frozen_recipe
+from plucky_heron.runs.store import DONE, RunRow, run_folder
 from plucky_heron.training.keeping import due_films, milestones_of
 
 FILM = ".webm"

@@ -12,15 +12,10 @@ from pathlib import Path
 from plucky_heron.errors import FileError
 from plucky_heron.files import inside, is_file, read_bytes, read_json, read_text, recording_files, write_whole
 from plucky_heron.learning.policy import Policy
-from plucky_heron.runs.store import RunRow
+from plucky_heron.runs.store import RunRow, run_folder
 from plucky_heron.task.problem import Problem, read_problem
 from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.recipe import Recipe, recipe_from_json
-
-
-def run_folder(project: Path, run: int) -> Path:
-    """The folder of a run."""
-    return inside(project, f"runs/{run:04d}")
 
 
 def frozen_folder(project: Path, run: RunRow) -> Path:

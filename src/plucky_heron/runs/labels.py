@@ -6,8 +6,7 @@ import shutil
 from pathlib import Path
 
 from plucky_heron.errors import StateError, quoted
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import RunRow, RunStore
+from plucky_heron.runs.store import RunRow, RunStore, run_folder
 
 MOST_TEXT = 500
 """Characters of a note or of all keywords."""

@@ -13,8 +13,8 @@ from plucky_heron.files import is_file, read_arrays, read_text, write_whole
 from plucky_heron.learning.method import Method
 from plucky_heron.learning.starting import Source, source_of, start_from
 from plucky_heron.runs.executors import start_batch
-from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
-from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore
+from plucky_heron.runs.freeze import freeze, frozen_folder, frozen_problem, frozen_recipe, kept_policy
+from plucky_heron.runs.store import DEAD, FAILED, RUNNING, RunRow, RunStore, run_folder
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.fitting import fit
 from plucky_heron.training.loop import method_of, names_of

@@ -100,6 +100,11 @@ DEAD = "dead"
 """Not stored: a run that says it is running or waiting while the process that should work on it is gone."""
 
 
+def run_folder(project: Path, run: int) -> Path:
+    """The folder of a run."""
+    return inside(project, f"runs/{run:04d}")
+
+
 @dataclass(frozen=True)
 class RunRow:
     """One run of the catalogue."""

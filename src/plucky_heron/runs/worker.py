@@ -1,13 +1,9 @@
-"""The processes that train: one that works through a batch, and one a run.
-
-``python -m plucky_heron.runs.worker --batch PROJECT N`` or ``... PROJECT RUN THREADS``.
-"""
+"""The process that trains a run: ``python -m plucky_heron.runs.worker PROJECT RUN THREADS``."""
 
 from __future__ import annotations
 
 import os
 import signal
-import subprocess
 import sys
 import time
 from pathlib import Path
@@ -15,50 +11,12 @@ from typing import Any
 
 from plucky_heron.errors import HeronError, one_line
 from plucky_heron.learning.starting import Source
-from plucky_heron.runs.executors import THREADS, at_once, interpreter, worker_environment
 from plucky_heron.runs.facts import facts
-from plucky_heron.runs.filming import Filming
-from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy, run_folder
-from plucky_heron.runs.store import DONE, FAILED, QUEUED, RUNNING, RunRow, RunStore
+from plucky_heron.runs.freeze import frozen_folder, frozen_problem, frozen_recipe, kept_policy
+from plucky_heron.runs.store import DONE, FAILED, RunRow, RunStore, run_folder
 from plucky_heron.training.evaluation import retest
 from plucky_heron.training.loop import Run
 from plucky_heron.training.stopping import Evaluation
-
-BETWEEN_FILMS = 2.0
-"""Seconds between looks for policies to film, while runs are at work."""
-
-
-def work_through(project: Path, batch: int) -> None:
-    """Start waiting runs of a batch until none waits; all batches of the project together have `at_once` at work, earlier batches first."""
-    store = RunStore(project)
-    at_work: dict[int, subprocess.Popen[bytes]] = {}
-    filming, filmed = Filming(project), 0.0
-    while True:
-        most = at_once(project)  # a person may change it meanwhile
-        at_work = {run: process for run, process in at_work.items() if process.poll() is None}
-        waiting = [row for row in store.runs(batch) if row.state == QUEUED and row.id not in at_work]
-        for row in list(waiting):
-            if store.requested(row.id) == "stop":
-                store.update(row.id, state=DONE, stop_rule="by hand", stop_text="stopped before it began", request=None)
-                waiting.remove(row)
-        over = not waiting and not at_work
-        if over or time.monotonic() - filmed > BETWEEN_FILMS:
-            busy, filmed = filming.go_on(store.runs(batch)), time.monotonic()
-            if over and not busy:
-                return
-        others = [row for row in store.runs() if row.batch != batch and row.alive]
-        first = any(row.state == QUEUED and row.batch < batch for row in others)
-        free = 0 if first else most - len(at_work) - sum(row.state == RUNNING for row in others)
-        for row in waiting[: max(0, free)]:
-            threads = 1 if len(waiting) + len(at_work) + len(others) > 1 else min(THREADS, len(os.sched_getaffinity(0)))
-            command = [*interpreter(), "-m", "plucky_heron.runs.worker", str(project), str(row.id), str(threads)]
-            at_work[row.id] = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=worker_environment())
-        time.sleep(0.1)
-        for run, process in at_work.items():
-            # a run that waits again was resumed after its worker had been killed; one that nobody took up could not start
-            died = process.poll() not in (None, 0)
-            if died and store.run(run).state == QUEUED and store.taken_up_by(run) != process.pid:
-                store.update(run, state=FAILED, stop_rule="failed", stop_text="the worker could not start; see the log")
 
 
 def work_on(project: Path, number: int, threads: int) -> None:
@@ -157,13 +115,10 @@ def _obey_other_rules(store: RunStore, run: Run, project: Path, row: RunRow) -> 
 
 
 def main(arguments: list[str]) -> int:
-    """Entry point of both kinds of process."""
-    os.nice(10)  # the window stays fluid while both cores train
+    """Entry point."""
+    os.nice(10)  # behind the process that works through the batch, and that behind the window
     try:
-        if arguments[0] == "--batch":
-            work_through(Path(arguments[1]), int(arguments[2]))
-        else:
-            work_on(Path(arguments[0]), int(arguments[1]), int(arguments[2]))
+        work_on(Path(arguments[0]), int(arguments[1]), int(arguments[2]))
     except HeronError as error:
         print(f"worker: {error}", file=sys.stderr)
         return 1

@@ -8,8 +8,7 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, QuantityField, button, label, rule
 from plucky_heron.errors import HeronError
 from plucky_heron.runs import launch
-from plucky_heron.runs.freeze import run_folder
-from plucky_heron.runs.store import RunRow
+from plucky_heron.runs.store import RunRow, run_folder
 from plucky_heron.training.fitting import fit
 from plucky_heron.training.keeping import milestones_of
 from plucky_heron.training.stopping import BY_HAND, show_steps

@@ -35,8 +35,8 @@ from plucky_heron.desktop.stations.training.settings_shown import SettingsShown
 from plucky_heron.desktop.stations.training.watching import Watching
 from plucky_heron.desktop.theme import theme
 from plucky_heron.runs.executors import choose_at_once, chosen_at_once
-from plucky_heron.runs.freeze import frozen_problem, run_folder
-from plucky_heron.runs.store import RunRow
+from plucky_heron.runs.freeze import frozen_problem
+from plucky_heron.runs.store import RunRow, run_folder
 from plucky_heron.training.inside import has_inside
 from plucky_heron.training.looking_back import declared
 from plucky_heron.training.recipe import Recipe

@@ -9,9 +9,8 @@ from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Choice, button
 from plucky_heron.desktop.stations.training.film_sheet import FilmSheet
 from plucky_heron.runs.filming import films_of
-from plucky_heron.runs.freeze import run_folder
 from plucky_heron.runs.looking import Looked, kept_episodes, worth_along
-from plucky_heron.runs.store import RunRow
+from plucky_heron.runs.store import RunRow, run_folder
 from plucky_heron.simulation.trials import Recording
 from plucky_heron.task.problem import Problem
 from plucky_heron.training.keeping import milestones_of

@@ -10,7 +10,7 @@ import numpy as np
 import pyqtgraph as pg
 from pyqtgraph.GraphicsScene.mouseEvents import MouseClickEvent
 from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
-from PySide6.QtGui import QBrush, QKeyEvent, QPainter
+from PySide6.QtGui import QBrush, QKeyEvent, QPainter, QShowEvent
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QApplication, QVBoxLayout, QWidget
 
@@ -58,6 +58,10 @@ def thinned(course: Sequence[Evaluation]) -> Sequence[Evaluation]:
     if len(course) <= MOST_POINTS:
         return course
     return [course[k] for k in np.unique(np.linspace(0, len(course) - 1, MOST_POINTS).astype(int))]
+
+
+AFTER_THE_REST = 30
+"""Milliseconds after which curves that come into sight are painted: a timer of none runs before the page is."""
 
 
 def stood_apart(values: Sequence[float], apart: float, low: float, high: float) -> list[float]:
@@ -127,6 +131,12 @@ class CurveChart(QWidget):
         self._at = 0.0
         self._click = QTimer(self, singleShot=True)  # a click is one once it is not the first half of two
         self._click.timeout.connect(lambda: self.clicked.emit(self._at))
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Let the rest of the page be painted first: the curves take as long as all of it, and no turn should be long."""
+        self.plot.setUpdatesEnabled(False)
+        QTimer.singleShot(AFTER_THE_REST, self, lambda: self.plot.setUpdatesEnabled(True))
+        super().showEvent(event)
 
     def _moved(self, place: QPointF) -> None:
         item = self.plot.getPlotItem()

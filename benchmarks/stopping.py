@@ -122,7 +122,7 @@ def main() -> int:
     parser.add_argument("--smoke", action="store_true")
     given = parser.parse_args()
     if given.smoke:
-        found = measure("ppo", 2, 4, 2_500)
+        found = measure("ppo", 1, 4, 1_200)
         return 0 if len(found) == 3 else 1
     whole, fixed, rule = measure(given.method, SEEDS[given.method], given.trials, None)
     saved = 1.0 - rule.steps.mean() / fixed.steps.mean()

@@ -6,9 +6,10 @@ import copy
 import errno
 import os
 import stat
+import time
 import tomllib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar, get_args
@@ -292,6 +293,10 @@ def load(model: type[Model], path: Path) -> Model:
     return validate(model, read_toml(path), path)
 
 
+LEFT_BEHIND = 60.0
+"""Seconds after which what was begun by a process that is gone is not written any more."""
+
+
 def write_whole(path: Path, data: bytes | str) -> None:
     """Write a file so that a crash leaves either the old one or the new one, never a part.
 
@@ -314,3 +319,18 @@ def write_whole(path: Path, data: bytes | str) -> None:
             raise
     except OSError as error:
         raise FileError(path, "", None, f"cannot be written: {error.strerror or error}") from error
+    with suppress(OSError):  # what others left is no reason to fail
+        for old in path.parent.glob(".*.part"):
+            if _left_behind(old, path):
+                old.unlink(missing_ok=True)
+
+
+def _left_behind(part: Path, path: Path) -> bool:
+    """Whether this is a part of `path` that a process of this computer began and was killed over."""
+    number = part.name.removeprefix(f".{path.name}.").removesuffix(".part")
+    if not number.isdecimal() or not number.isascii():
+        return False
+    import psutil
+
+    # on a shared disk the process may be another computer's
+    return time.time() - part.stat().st_mtime > LEFT_BEHIND and not psutil.pid_exists(int(number[:10]))

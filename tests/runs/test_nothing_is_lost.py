@@ -251,6 +251,25 @@ def test_a_full_disk_leaves_the_old_file_and_no_part(tmp_path: Path, monkeypatch
     assert path.read_text() == "old" and [p.name for p in tmp_path.iterdir()] == ["kept.toml"]
 
 
+def test_what_a_killed_process_left_half_written_is_cleared_away_by_the_next_write(tmp_path: Path) -> None:
+    path, ended = tmp_path / "kept.toml", subprocess.Popen([sys.executable, "-c", ""])
+    ended.wait()
+    names = [
+        f".kept.toml.{ended.pid}.part",
+        f".kept.toml.{os.getppid()}.part",
+        f".other.toml.{ended.pid}.part",
+        ".kept.toml.x.part",
+    ]
+    for name in names:
+        (tmp_path / name).write_text("half")
+    files.write_whole(path, "new")  # what is fresh may be another computer's
+    assert all((tmp_path / name).exists() for name in names)
+    for name in names:
+        os.utime(tmp_path / name, (0, 0))
+    files.write_whole(path, "newer")
+    assert {p.name for p in tmp_path.iterdir()} == {"kept.toml", *names[1:]} and path.read_text() == "newer"
+
+
 def test_a_log_begins_with_what_it_is_of(folder: Path) -> None:
     number = queued(folder)
     store = RunStore(folder)

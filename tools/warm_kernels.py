@@ -106,6 +106,7 @@ def learning() -> list[Callable[[], object]]:
         lambda: learn_a_little("ppo"),
         lambda: learn_a_little("ppo", memory=4),
         lambda: learn_a_little("sac", priority=0.5),
+        lambda: learn_a_little("ddpg"),
         lambda: simulation.second_order_noise(0.5, 0.5, line, 0.5, line.copy()),
         lambda: simulation.instrument_errors(
             whole, table, np.zeros(2, np.uint64), whole, whole, table[0], table[0], table[0], table.copy()

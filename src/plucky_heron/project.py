@@ -282,15 +282,9 @@ class Project:
 
     def diagnose(self, *runs: int) -> list[Finding]:
         """Named findings on runs of one batch, the weightiest first."""
-        from plucky_heron.analysis.diagnosis.diagnosis import diagnose
-        from plucky_heron.analysis.diagnosis.record import record_of
-        from plucky_heron.runs.store import RunStore
+        from plucky_heron.analysis.diagnosis.of_runs import findings_on
 
-        store = RunStore(self.folder)
-        try:
-            return diagnose([record_of(self.folder, store, store.run(run)) for run in runs])
-        finally:
-            store.close()
+        return findings_on(self.folder, runs)
 
     def stop(self, *runs: int) -> None:
         """Ask runs to stop; they keep what they have."""

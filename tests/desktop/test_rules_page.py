@@ -11,12 +11,14 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
+from plucky_heron.analysis.diagnosis.finding import Finding
+from plucky_heron.analysis.diagnosis.of_runs import findings_apart
 from plucky_heron.desktop.charts.curves import CurveChart
 from plucky_heron.desktop.charts.strip_recorder import StripChart
 from plucky_heron.desktop.forms.widgets import Choice
 from plucky_heron.desktop.shell.causeway import JobLine
 from plucky_heron.desktop.stations.compare.station import CompareStation
-from plucky_heron.desktop.stations.training import model
+from plucky_heron.desktop.stations.training import diagnosis_card, model
 from plucky_heron.desktop.stations.training.rules_page import RulesPage
 from plucky_heron.desktop.window import Window
 from plucky_heron.project import Project
@@ -215,6 +217,27 @@ def test_findings_stand_in_the_station_and_what_they_advise_is_applied_to_a_copy
     assert {p.name: p.read_text() for p in (bench.project.folder / "recipes").iterdir()} == before, (
         "no file was changed"
     )
+
+
+def test_where_there_is_much_to_read_a_process_of_its_own_finds_the_same(
+    qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    card, bench = window.station.diagnosis, window.bench
+    qtbot.waitUntil(lambda: bool(card.findings), timeout=180_000)
+    by_thread = card.findings
+    asked: list[list[int]] = []
+
+    def apart(*given: object) -> list[Finding] | None:
+        asked.append(list(given[1]))  # type: ignore[call-overload]
+        return findings_apart(*given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(diagnosis_card, "MUCH", 1)
+    monkeypatch.setattr(diagnosis_card, "findings_apart", apart)
+    card.look_at([])
+    assert card.findings == []
+    card.look_at([bench.store.run(run) for run in (1, 2)])
+    qtbot.waitUntil(lambda: bool(card.findings), timeout=180_000)
+    assert card.findings == by_thread and asked == [[1, 2]]
 
 
 def test_an_ended_run_goes_on_and_a_new_batch_starts_from_it(qtbot: QtBot, window: Window) -> None:

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from plucky_heron.analysis.diagnosis.diagnosis import diagnose
 from plucky_heron.analysis.diagnosis.finding import Finding, Try
-from plucky_heron.analysis.diagnosis.record import record_of
+from plucky_heron.analysis.diagnosis.of_runs import MUCH, findings_apart, findings_on
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Mark, Rows, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
 from plucky_heron.errors import HeronError
-from plucky_heron.runs.store import RunRow, RunStore
+from plucky_heron.runs.store import RunRow
 from plucky_heron.training.recipe import with_changes
 
+PAUSES = 5.0
+"""How many times as long as a diagnosis took the next one waits while runs are at work."""
 MARKS = {"trouble": "wrong", "doubt": "look", "note": "note", "good": "passed"}
 
 
@@ -28,7 +31,7 @@ def heading(finding: Finding, seeds: int) -> str:
 
 
 class DiagnosisCard(Card):
-    """Findings on the chosen batch, worked out in a thread whenever an evaluation has come.
+    """Findings on the chosen batch, worked out beside the window whenever an evaluation has come.
 
     Parameters
     ----------
@@ -48,6 +51,9 @@ class DiagnosisCard(Card):
         self._batch: set[int] = set()
         self._job: Job | None = None
         self._again: list[RunRow] | None = None
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.timeout.connect(self._once_more)
 
     def look_at(self, runs: Sequence[RunRow]) -> None:
         """Diagnose these runs, unless that was done already."""
@@ -56,44 +62,61 @@ class DiagnosisCard(Card):
             return
         self._of = wanted
         if not runs:
+            self._leave()
             self._show([], 0, "shown once training has begun")
             return
-        if self._job is not None and self._job.busy:
+        busy = self._job is not None and self._job.busy
+        resting = self._pause.isActive() and any(r.alive for r in runs)
+        if {r.batch for r in runs} == self._batch and (busy or resting):
             self._again = list(runs)
             return
         self._begin(list(runs))
 
+    def _leave(self) -> None:
+        """What is at work or waits is not wanted any more."""
+        self._again = None
+        self._pause.stop()
+        if self._job is not None:
+            self._job.stop()
+        self._job = None
+
     def _begin(self, runs: list[RunRow]) -> None:
         folder = self.bench.project.folder
+        self._leave()
         batch = {r.batch for r in runs}
-        if (
-            batch != self._batch
-        ):  # of another batch nothing of this one holds; of the same one it stands until more is known
+        # of another batch nothing of this one holds; of the same one it stands until more is known
+        if batch != self._batch:
             self._batch = batch
             self._show([], 0, "looking at these runs …")
         # while runs are at work both cores are theirs: the task is measured for what fits it afterwards
-        measure = not any(r.alive for r in runs)
+        at_work = any(r.alive for r in runs)
+        numbers = [r.id for r in runs]
+        much = sum(self.bench.store.evaluated(run) for run in numbers) >= MUCH
 
-        def work(_: Job) -> list[Finding]:
-            store = RunStore(folder)
-            try:
-                return diagnose([record_of(folder, store, r, measure) for r in runs])
-            finally:
-                store.close()
+        def work(job: Job) -> list[Finding] | None:
+            if much:
+                return findings_apart(folder, numbers, not at_work, lambda: job.stopping)
+            return findings_on(folder, numbers, not at_work)
+
+        began = time.monotonic()
+
+        def over(found: list[Finding] | None, otherwise: str) -> None:
+            if job is not self._job or found is None:
+                return
+            self._show(found, len(runs), otherwise)
+            # beside runs at work it takes a small share of the time, however much there is to read
+            took = time.monotonic() - began
+            self._pause.start(int(1e3 * PAUSES * took) if at_work else 0)
 
         job = Job("diagnosing", work, self)
-        job.done.connect(lambda found: self._done(job, found, runs))
-        job.failed.connect(lambda text: self._show([], 0, text))
+        job.done.connect(lambda found: over(found, "nothing can be said yet"))
+        job.failed.connect(lambda text: over([], text))
         self._job = job
         job.start()
 
-    def _done(self, job: Job, found: list[Finding], runs: list[RunRow]) -> None:
-        if job is not self._job:
-            return
-        self._show(found, len(runs), "nothing can be said yet")
+    def _once_more(self) -> None:
         if self._again is not None:
-            again, self._again = self._again, None
-            self._begin(again)
+            self._begin(self._again)
 
     def _show(self, found: list[Finding], seeds: int, otherwise: str) -> None:
         self.findings = found

@@ -196,10 +196,7 @@ def rollout(
         f"99 % {trip['p99']:.3f}, longest {trip['max']:.3f}",
         f"largest command difference {answer['command_difference']:.1e} of the range",
     ]
-    if answer["waited"]:
-        lines.append(
-            f"this computer itself was late {answer['waited']} times: the plant's clock waited, none of these counts as missed"
-        )
+    lines += lateness(answer)
     lines += _of_the_whole(answer) if whole else []
     if board := answer["footprint"]:
         share = board["assumed_seconds"] / result.sample_time
@@ -217,6 +214,21 @@ def rollout(
         lines.append(f"success {100 * answer['success']:.0f} %, inside {100 * answer['success_inside']:.0f} %")
     report(answer, json_, lines)
     raise typer.Exit(0 if answer["missed"] == 0 or wrong.any or not fast else 1)
+
+
+def lateness(answer: dict[str, Any]) -> list[str]:
+    """What is to be known of samples that came late."""
+    lines = []
+    if answer["waited"]:
+        lines.append(
+            f"this computer itself was late {answer['waited']} times: the plant's clock waited, none of these counts as missed"
+        )
+    ordinary = answer["mode"] == "real time" and not answer["real_time_priority"]
+    if ordinary and (answer["waited"] or answer["missed"]):
+        lines.append(
+            "other work may have come before it: this user has no right to real-time priority (docs/rigs.md, A sample in time)"
+        )
+    return lines
 
 
 def _of_the_whole(answer: dict[str, Any]) -> list[str]:

@@ -52,6 +52,11 @@ class Answering:
     whole = False
     """Whether it is the whole controller, whose answers have its state and values of drives."""
 
+    @property
+    def waiting_process(self) -> int | None:
+        """Number of its process, where it is one of ours that waits between samples; None for others."""
+        return None
+
     def read(self, data: bytes) -> Command | None:
         """A command datagram; None where it is damaged."""
         return unpack_drives(data, self.outputs) if self.whole else unpack_command(data, self.outputs)

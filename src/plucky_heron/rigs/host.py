@@ -62,6 +62,11 @@ class HostRig(OwnProcess):
             self.close()
             raise
 
+    @property
+    def waiting_process(self) -> int | None:
+        """Number of its process."""
+        return self._process.pid if self._process is not None else None
+
     def _build(self, pack: Pack, flags: tuple[str, ...]) -> None:
         place, facts = Path(self._place.name), pack.facts
         names = ["policy.h", "policy.c", *(WHOLE_SOURCES if self.whole else ())]

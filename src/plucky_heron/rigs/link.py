@@ -26,6 +26,10 @@ class Rig(Protocol):
     answers_repeated: bool
     """Whether it answers a datagram that it has had already."""
 
+    @property
+    def waiting_process(self) -> int | None:
+        """Number of its process, where it is one of ours that waits between samples: it may go before all other work."""
+
     def send(self, datagram: bytes) -> None:
         """Send as it is; a rig that has gone shows by its silence."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 
@@ -15,6 +16,7 @@ from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, S
 from plucky_heron.rigs.faults import Faults, FaultySensors
 from plucky_heron.rigs.link import Link, Rig
 from plucky_heron.rigs.outcome import RolloutResult, Sample
+from plucky_heron.rigs.priority import keeping_time
 from plucky_heron.rigs.sides import Asking, Side, WholeSide
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.trials import run_trials
@@ -127,10 +129,13 @@ class Loop:
         # a machine that is commissioned stands
         problem = standing(self.problem, self.lasts) if self.whole and self.limited else self.problem
         driver = _RigDriver(self, episode)
-        trials = run_trials(
-            problem, driver, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=1, episodes=np.array([episode]),
-            record=[0], progress=driver.shown,
-        )  # fmt: skip
+        with contextlib.ExitStack() as stack:
+            if not self.lock_step:
+                self.result.real_time_priority = stack.enter_context(keeping_time(self.controller.waiting_process))
+            trials = run_trials(
+                problem, driver, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=1, episodes=np.array([episode]),
+                record=[0], progress=driver.shown,
+            )  # fmt: skip
         if driver.stopped and trials.ending[0] == TIME_UP and trials.steps[0] < problem.task.timing.steps:
             return False
         self.result.scores.append(float(trials.score[0]))

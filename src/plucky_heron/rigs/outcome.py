@@ -52,6 +52,8 @@ class RolloutResult:
     """Samples in which only a command of an earlier one came."""
     waited: int = 0
     """In real time: how often this computer itself was late, and the plant's clock waited for it."""
+    real_time_priority: bool = False
+    """Whether plant and controller went before all other work of this computer."""
     difference: float = 0.0
     faults: dict[str, float] = field(default_factory=dict)
     link: dict[str, int] = field(default_factory=dict)
@@ -92,7 +94,7 @@ class RolloutResult:
             "reward_inside": float(np.mean([np.abs(r.terms).sum() for r in self.inside])) if self.inside else 0.0,
             "success": float(np.mean(self.successes)) if self.successes else 0.0,
             "success_inside": float(np.mean(self.successes_inside)) if self.successes_inside else 0.0,
-            "samples": self.samples, "missed": self.missed, "late": self.late, "waited": self.waited, "faults": self.faults, "link": self.link, "guards": self.counters,
+            "samples": self.samples, "missed": self.missed, "late": self.late, "waited": self.waited, "real_time_priority": self.real_time_priority, "faults": self.faults, "link": self.link, "guards": self.counters,
             "round_trip_ms": {
                 "median": float(np.median(trips)), "p99": float(np.percentile(trips, 99)), "max": float(trips.max()),
             },

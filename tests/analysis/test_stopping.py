@@ -10,10 +10,22 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.optimize import linprog
 
 from plucky_heron.analysis.stopping.advice import budget_of, can_act, warnings_of
 from plucky_heron.analysis.stopping.replay import Recorded, kept_by, longest_pause, recorded, replay_run, summarise
-from plucky_heron.analysis.stopping.tuning import Tried, choose, doubt, frontier, judge, parse_try, resolution, sweep
+from plucky_heron.analysis.stopping.tuning import (
+    Tried,
+    choose,
+    doubt,
+    frontier,
+    judge,
+    most_saved,
+    parse_try,
+    resolution,
+    sure_lost,
+    sweep,
+)
 from plucky_heron.cli.main import main
 from plucky_heron.errors import StateError
 from plucky_heron.project import Project
@@ -102,6 +114,42 @@ def test_a_choice_saves_most_within_what_it_may_lose() -> None:
     tried = sweep(runs, rules, [parse_try("at_least=50%,70%,90%,100%", rules)])
     assert [round(float(t.lost[0]), 3) for t in tried] == [0.4, 0.3, 0.1, 0.0]
     assert choose(tried, allowed=0.15) == 2 and choose(tried, allowed=0.0) == 3 and choose(tried, allowed=1.0) == 0
+
+
+def test_a_choice_counts_how_little_few_runs_tell() -> None:
+    """Two rules lose as much on average; only the one that loses it evenly is sure to lose as little on other runs."""
+    even = Tried((1.0,), np.full(5, 0.5), np.full(5, 0.01), np.zeros(5))
+    uneven = Tried((2.0,), np.full(5, 0.6), np.array([0.0, 0.05, 0.0, 0.0, 0.0]), np.zeros(5))
+    assert even.mean_lost == pytest.approx(uneven.mean_lost)
+    assert choose([even, uneven], allowed=0.0101) == 0 and choose([even, uneven], allowed=0.04) == 1
+    assert sure_lost(uneven.lost) == pytest.approx(
+        0.01 + 2.132 * 0.0224 / 5**0.5, abs=1e-4
+    )  # 2.132: the table's 95 % for 4 degrees of freedom
+    assert sure_lost(np.array([0.02])) == pytest.approx(0.02)
+
+
+@given(SEVERAL, st.sampled_from([0.0, 0.01, 0.1]))
+def test_no_rule_saves_more_than_one_that_knows_how_each_run_goes_on(
+    courses: list[list[float]], allowed: float
+) -> None:
+    runs = [record(shares, k) for k, shares in enumerate(courses)]
+    bound = most_saved(runs, allowed)
+    # the same as a linear programme: each run ends at a mixture of its evaluations
+    used = [np.arange(len(c)) / (len(c) - 1) for c in courses]
+    lost = [max(c) - np.maximum.accumulate(c) for c in courses]
+    sizes = [len(c) for c in courses]
+    one_each = np.zeros((len(runs), sum(sizes)))
+    for row, (first, size) in enumerate(zip(np.cumsum([0, *sizes]), sizes, strict=False)):
+        one_each[row, first : first + size] = 1.0
+    found = linprog(
+        np.concatenate(used), A_ub=np.concatenate(lost)[None], b_ub=[allowed * len(runs)], A_eq=one_each,
+        b_eq=np.ones(len(runs)),
+    )  # fmt: skip
+    assert found.fun is not None
+    assert bound == pytest.approx(1.0 - found.fun / len(runs), abs=1e-5)
+    rules: list[StopRule] = [GoodEnough(at_least=0.5), Budget(steps=20_000)]
+    for one in sweep(runs, rules, [parse_try("at_least=10%:100%:6", rules), parse_try("running=1:3", rules)]):
+        assert one.mean_lost > allowed + 1e-12 or one.saved.mean() <= bound + 1e-5
 
 
 def test_a_choice_is_judged_on_what_it_did_not_see() -> None:

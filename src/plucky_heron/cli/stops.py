@@ -111,7 +111,17 @@ def _tune(
     tries: list[str], rules: list[StopRule], records: list[Recorded], lose: float, answer: dict[str, Any]
 ) -> list[str]:
     """Sweep, put the result into `answer`, and say what is best."""
-    from plucky_heron.analysis.stopping.tuning import choose, doubt, frontier, judge, parse_try, resolution, sweep
+    from plucky_heron.analysis.stopping.tuning import (
+        choose,
+        doubt,
+        frontier,
+        judge,
+        most_saved,
+        most_words,
+        parse_try,
+        resolution,
+        sweep,
+    )
 
     axes = [parse_try(text, rules) for text in tries]
     names = [axis.name(rules) for axis in axes]
@@ -122,6 +132,8 @@ def _tune(
         for k, t in enumerate(tried)
     ]  # fmt: skip
     answer["chosen"] = answer["tried"][chosen] | {"allowed": lose}
+    most = most_saved(records, lose)
+    answer["most_saved"] = most
     answer["judged"] = None if judged is None else vars(judged)
 
     def said(k: int) -> str:
@@ -133,8 +145,9 @@ def _tune(
     if chosen not in edge:
         lines.append(f"* {said(chosen)}")
     lines.append(
-        f"* saves most and loses at most {100 * lose:.1f} points on these runs; {doubt(resolution(tried), len(records))}"
+        f"* saves most of those that lose at most {100 * lose:.1f} points, with 95 % confidence; {doubt(resolution(tried), len(records))}"
     )
+    lines.append(f"{most_words(most, lose)}; this one saves {per_cent(float(tried[chosen].saved.mean()))}")
     if judged is None:
         lines.append("one run alone cannot judge a choice made on it: record more seeds")
     else:

@@ -25,6 +25,8 @@ from plucky_heron.analysis.stopping.tuning import (
     doubt,
     frontier,
     judge,
+    most_saved,
+    most_words,
     resolution,
     sweep,
     whole_number,
@@ -258,11 +260,21 @@ class Map:
     chosen: int
     judged: Judged | None
     resolution: float
+    most: float
+    """What no rule can save more of."""
 
     @classmethod
     def of(cls, trial: Trial, axes: Sequence[Axis], tried: list[Tried]) -> Map:
         """All that is said of a sweep."""
-        return cls(tuple(axes), tried, frontier(tried), choose(tried), judge(trial.runs, tried), resolution(tried))
+        return cls(
+            tuple(axes),
+            tried,
+            frontier(tried),
+            choose(tried),
+            judge(trial.runs, tried),
+            resolution(tried),
+            most_saved(trial.runs),
+        )
 
     def show(self, rules: Sequence[StopRule], k: int) -> str:
         """The numbers of one of them."""
@@ -291,7 +303,8 @@ def saving_words(summary: Summary | None, count: int) -> str:
 def judged_words(found: Map) -> str:
     """What may be expected of a choice, in sentences."""
     few = doubt(found.resolution, len(found.tried[0].saved))
-    few = f"{few[0].upper()}{few[1:]}."
+    most = most_words(found.most)
+    few = f"{most[0].upper()}{most[1:]}. {few[0].upper()}{few[1:]}."
     if found.judged is None:
         return f"{few} One run alone cannot judge a choice made on it."
     j = found.judged

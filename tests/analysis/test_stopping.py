@@ -116,6 +116,19 @@ def test_a_choice_saves_most_within_what_it_may_lose() -> None:
     assert choose(tried, allowed=0.15) == 2 and choose(tried, allowed=0.0) == 3 and choose(tried, allowed=1.0) == 0
 
 
+@pytest.mark.parametrize(
+    ("when", "said"),
+    [
+        ("success > 95", "95 is 9500.0 %"), ("running(best(success) >= 90, 3) and length < 7 s", "90 is 9000.0 %"),
+        ("2 <= success", "2 is 200.0 %"), ("success > 95 %", ""), ("length < 95 s and success > 0.9", ""), ("gain(score, 4) < 3", ""),
+    ],
+)  # fmt: skip
+def test_a_formula_that_takes_shares_for_per_cent_is_told(when: str, said: str) -> None:
+    recipe = Recipe.model_validate({"method": "ppo", "steps": 100_000})
+    found = [text for text in warnings_of(read_rule({"kind": "formula", "when": when}), recipe) if "share" in text]
+    assert (said in found[0]) if said else not found
+
+
 def test_a_choice_counts_how_little_few_runs_tell() -> None:
     """Two rules lose as much on average; only the one that loses it evenly is sure to lose as little on other runs."""
     even = Tried((1.0,), np.full(5, 0.5), np.full(5, 0.01), np.zeros(5))

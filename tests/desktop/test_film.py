@@ -110,4 +110,4 @@ def test_films_of_chosen_policies_are_made_behind_the_window(
         pictures(tmp_path / "three.webm")[1]
     )
     assert main(["film", "1@7", "--out", str(tmp_path / "two.mp4"), "--project", str(folder)]) == 2
-    assert "are kept best, last" in capsys.readouterr().err and not (tmp_path / "two.mp4").exists()
+    assert "keeps best" in capsys.readouterr().err and not (tmp_path / "two.mp4").exists()

@@ -205,7 +205,7 @@ def test_from_on_the_command_line(
         row.best_score or 0.0, abs=0.05
     )
     assert main([*call, "--from", f"{row.id}@17"]) == 2
-    assert "are kept best, last and the steps" in capsys.readouterr().err
+    assert "keeps best, last and the steps" in capsys.readouterr().err
     assert main([*call, "--from", f"{row.id}", "--set", "hidden=[8, 8]"]) == 2
     assert "hidden=[64, 64]" in capsys.readouterr().err
     assert main([*call, "--from", "99"]) == 2

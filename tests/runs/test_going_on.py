@@ -152,7 +152,7 @@ def test_milestones_are_kept_at_powers_of_ten_and_where_success_jumps(trained: t
         assert next(e.step for e in course if e.step >= at) in steps
     policy = kept_policy(project.folder, row, str(steps[0]))
     assert policy.identity == row.identity
-    with pytest.raises(Exception, match="are kept best, last and the steps"):
+    with pytest.raises(Exception, match="keeps best, last and the steps"):
         kept_policy(project.folder, row, "17")
     jumps = [(0, 0.0), (5000, 0.2), (6000, 0.3), (7000, 0.5), (8000, 0.9)]
     assert [kept.due(jumps[: k + 1]) for k in range(5)] == [False, True, True, False, True]

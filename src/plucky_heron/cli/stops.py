@@ -31,18 +31,21 @@ def stops(
             "--try", help="NAME=LOW:HIGH[:N], a number of a rule to sweep: running=1:12, good enough.at_least=80%:99%."
         ),
     ] = [],  # noqa: B006
-    lose: Annotated[
-        float, typer.Option("--lose", min=0.0, max=1.0, help="Mean success that a chosen rule may lose.")
-    ] = 0.01,
+    lose: Annotated[str, typer.Option("--lose", help="Mean success that a chosen rule may lose.")] = "1 %",
     project: ProjectOption = None,
     json_: Json = False,
 ) -> None:
     """Replay stop rules over recorded runs: where they would have stopped, what that saves and what it loses."""
+    from plucky_heron.analysis.stopping.advice import warnings_of_recipe
     from plucky_heron.analysis.stopping.replay import FIGURES, longest_pause, recorded, replay_run, summarise
+    from plucky_heron.analysis.stopping.tuning import number_of
     from plucky_heron.errors import StateError
     from plucky_heron.runs.freeze import frozen_recipe
     from plucky_heron.runs.store import RunStore
 
+    allowed = number_of(lose, "--lose")
+    if not 0.0 <= allowed <= 1.0:
+        raise StateError(f"--lose {lose}: wanted a share of success, 0 to 100 %")
     found, rows = find_runs(runs, project)
     recipe = frozen_recipe(found.folder, rows[0])
     rules = [_rule(text) for text in rule] if rule else list(recipe.stop)
@@ -67,9 +70,10 @@ def stops(
         "longest_pause": None if pause is None else {"evaluations": pause.evaluations, "steps": pause.steps, "run": pause.run},
         "tried": [],
     }  # fmt: skip
-    lines = _replay_lines(rules, replays, total)
+    answer["warnings"] = warnings_of_recipe(recipe, rules)
+    lines = [*_replay_lines(rules, replays, total), *(f"?  {text}" for text in answer["warnings"])]
     if try_:
-        lines += _tune(try_, rules, records, lose, answer)
+        lines += _tune(try_, rules, records, allowed, answer)
     report(answer, json_, lines)
 
 
@@ -120,6 +124,7 @@ def _tune(
         most_words,
         parse_try,
         resolution,
+        sure_lost,
         sweep,
     )
 
@@ -144,8 +149,10 @@ def _tune(
     lines += [f"{'* ' if k == chosen else '  '}{said(k)}" for k in edge]
     if chosen not in edge:
         lines.append(f"* {said(chosen)}")
+    within = sure_lost(tried[chosen].lost) <= lose + 1e-12
+    which = "saves most of those that lose" if within else "loses least: none is sure to lose"
     lines.append(
-        f"* saves most of those that lose at most {100 * lose:.1f} points, with 95 % confidence; {doubt(resolution(tried), len(records))}"
+        f"* {which} at most {100 * lose:.1f} points, with 95 % confidence; {doubt(resolution(tried), len(records))}"
     )
     lines.append(f"{most_words(most, lose)}; this one saves {per_cent(float(tried[chosen].saved.mean()))}")
     if judged is None:

@@ -78,10 +78,8 @@ def kept_policy(project: Path, run: RunRow, which: str = "best") -> Policy:
         kept = milestones_of(folder)
         there = kept.steps()
         if not (which.isascii() and which.isdigit() and len(which) < 16 and int(which) in there):
-            said = ", ".join(map(str, there)) or "none"
-            raise FileError(
-                folder / "milestones", "step", which, f"of run {run.id} are kept best, last and the steps {said}"
-            )
+            said = f"best, last and the steps {', '.join(map(str, there))}" if there else "best and last"
+            raise FileError(folder / "milestones", "step", which, f"run {run.id} keeps {said}")
         path = kept.path(int(which))
     policy = Policy.load(path)
     if run.identity and policy.identity and policy.identity != run.identity:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from plucky_heron.analysis.stopping.replay import Pause
 from plucky_heron.training.recipe import Recipe
 from plucky_heron.training.stopping import StopRule, show_steps, show_value
+from plucky_heron.training.stopping.formula import Formula
 from plucky_heron.training.stopping.good_enough import GoodEnough
 from plucky_heron.training.stopping.no_more_gain import NoMoreGain
 
@@ -49,6 +50,8 @@ def warnings_of(rule: StopRule, recipe: Recipe, pause: Pause | None = None) -> l
             )
     if isinstance(rule, GoodEnough) and rule.of == "success" and rule.at_least > 1.0:
         found.append("no share of success is above 100 %")
+    if isinstance(rule, Formula) and (beyond := rule.beyond_shares()):
+        found.append(f"no share of success is above 100 %: {beyond[0]:g} is {show_value('success', beyond[0])}")
     if isinstance(rule, NoMoreGain) and pause is not None and rule.within < pause.evaluations:
         found.append(
             f"run {pause.run} paused for {pause.evaluations} evaluations ({show_steps(pause.steps)} steps) before a real gain; "

@@ -101,32 +101,38 @@ def whole_number(rule: StopRule, key: str) -> bool:
     return "int" in str(type(rule).model_fields[key].annotation)
 
 
-def _number(text: str, part: str) -> float:
+def number_of(part: str, source: str) -> float:
+    """A number as it is typed, "95 %" or "450 000".
+
+    Raises
+    ------
+    StateError
+        It is none, or not finite; `source` says where it stands.
+    """
     plain = part.strip()
     share = plain.endswith("%")
     try:
         value = float(plain.removesuffix("%").replace(" ", "").replace("_", "")) / (100 if share else 1)
     except ValueError:
-        raise StateError(
-            f"--try {quoted(text)}: {quoted(part)} is no number; write such as 80%:99%:20 or 1:12"
-        ) from None
+        raise StateError(f"{source}: {quoted(part)} is no number; write such as 12 or 95%") from None
     if not math.isfinite(value):
-        raise StateError(f"--try {quoted(text)}: {quoted(part)} is not finite")
+        raise StateError(f"{source}: {quoted(part)} is not finite")
     return value
 
 
 def _span(text: str, span: str, counts: bool) -> tuple[float, ...]:
+    source = f"--try {quoted(text)}"
     if ":" not in span:
-        values = [_number(text, part) for part in span.split(",")]
+        values = [number_of(part, source) for part in span.split(",")]
     else:
         parts = span.split(":")
         if len(parts) > 3:
-            raise StateError(f"--try {quoted(text)}: wanted LOW:HIGH or LOW:HIGH:N")
-        low, high = _number(text, parts[0]), _number(text, parts[1])
+            raise StateError(f"{source}: wanted LOW:HIGH or LOW:HIGH:N")
+        low, high = number_of(parts[0], source), number_of(parts[1], source)
         usual = min(int(high - low) + 1, 24) if counts and high - low < 1e6 else USUAL_POINTS
-        points = _number(text, parts[2]) if len(parts) == 3 else float(max(usual, 1))
+        points = number_of(parts[2], source) if len(parts) == 3 else float(max(usual, 1))
         if high < low or points != int(points) or not 1 <= points <= MOST_POINTS:
-            raise StateError(f"--try {quoted(text)}: wanted LOW below HIGH, and 1 to {MOST_POINTS} points")
+            raise StateError(f"{source}: wanted LOW below HIGH, and 1 to {MOST_POINTS} points")
         values = [float(f"{v:.12g}") for v in np.linspace(low, high, int(points))]
     if counts:
         values = [float(round(v)) for v in values]

@@ -17,6 +17,7 @@ from plucky_heron.formula.program import Program
 from plucky_heron.training.stopping.evaluation import (
     HEALTH_FIGURES,
     OWN_FIGURES,
+    SUCCESS,
     Course,
     best_so_far,
     gain,
@@ -77,6 +78,18 @@ class Formula(StopRule):
     def earliest(self, every: int) -> int:
         """See `StopRule.earliest`."""
         return compiled(self.when).waits * every
+
+    def beyond_shares(self) -> list[float]:
+        """Numbers above one that success is compared with: 95 is 9500 %."""
+        found = []
+        for node in _walk(compiled(self.when).expression.root):
+            if node.op not in ("<", "<=", ">", ">=", "==", "!="):
+                continue
+            sides = [arg.args[0] if arg.op == "best" else arg for arg in node.args]
+            numbers = [constant_of(side) for side in sides]
+            if any(side.op == "signal" and side.name == SUCCESS for side in sides):
+                found += [number for number in numbers if number is not None and number > 1.0]
+        return found
 
     def state(self, course: Course) -> str:
         """See `StopRule.state`."""

@@ -6,12 +6,14 @@ import gc
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from plucky_heron.cli import handover
+from plucky_heron.rigs.loop import MOST_LATE
 from plucky_heron.rigs.outcome import RolloutResult
 from plucky_heron.rigs.priority import keeping_time, raised
 from plucky_heron.rigs.rollout import roll_out
@@ -66,6 +68,19 @@ def test_a_rollout_in_real_time_says_whether_it_had_priority(packed: Path) -> No
     assert {policy & ~os.SCHED_RESET_ON_FORK for policy in seen} == {os.SCHED_FIFO if right else os.SCHED_OTHER}
     assert os.sched_getscheduler(0) == os.SCHED_OTHER
     assert not roll_out(packed, "host", episodes=1, lock_step=True).real_time_priority
+
+
+def test_a_plant_that_cannot_keep_up_gives_its_priority_back(packed: Path) -> None:
+    seen: list[int] = []
+
+    def slow(_: object) -> bool:
+        time.sleep(0.03)
+        seen.append(os.sched_getscheduler(0))
+        return len(seen) < MOST_LATE + 10
+
+    result = roll_out(packed, "host", episodes=2, watch=slow)
+    assert result.sample_time == 0.02 and result.waited >= MOST_LATE
+    assert seen[-1] == os.SCHED_OTHER and not result.real_time_priority
 
 
 def test_late_samples_are_explained_where_the_priority_was_refused() -> None:

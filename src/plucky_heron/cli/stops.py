@@ -150,7 +150,7 @@ def _tune(
     if chosen not in edge:
         lines.append(f"* {said(chosen)}")
     within = sure_lost(tried[chosen].lost) <= lose + 1e-12
-    which = "saves most of those that lose" if within else "loses least: none is sure to lose"
+    which = "saves most of those that lose" if within else "loses least: none loses"
     lines.append(
         f"* {which} at most {100 * lose:.1f} points, with 95 % confidence; {doubt(resolution(tried), len(records))}"
     )

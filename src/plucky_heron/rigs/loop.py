@@ -16,7 +16,7 @@ from plucky_heron.rigs.datagrams import EPISODES, LIMITED, LOCK_STEP, RESTART, S
 from plucky_heron.rigs.faults import Faults, FaultySensors
 from plucky_heron.rigs.link import Link, Rig
 from plucky_heron.rigs.outcome import RolloutResult, Sample
-from plucky_heron.rigs.priority import keeping_time
+from plucky_heron.rigs.priority import keeping_time, let_go
 from plucky_heron.rigs.sides import Asking, Side, WholeSide
 from plucky_heron.simulation.batch import TIME_UP, Batch
 from plucky_heron.simulation.trials import run_trials
@@ -28,6 +28,8 @@ Array = np.ndarray
 ROLLOUT_STREAM = "rollout"
 LATE = 0.25
 """Share of a sample by which this computer may be late before the plant's clock waits for it."""
+MOST_LATE = 50
+"""Samples in a row that the plant may come late to before it gives its priority back."""
 _PATIENCE = 2.0
 """Seconds to wait for any sign in real time before the rig is given up."""
 
@@ -76,6 +78,8 @@ class Loop:
         self.span = problem.high - problem.low
         self.lasts = 0.0
         """Seconds of the episode that goes before; 0: the task's time limit."""
+        self.keeps_up = True
+        """Whether plant and watcher are done with a sample before the next one is due."""
         self.limited = False
         """Whether the controller is to keep its commands near the safe ones, in the episode that goes before."""
 
@@ -130,7 +134,8 @@ class Loop:
         problem = standing(self.problem, self.lasts) if self.whole and self.limited else self.problem
         driver = _RigDriver(self, episode)
         with contextlib.ExitStack() as stack:
-            if not self.lock_step:
+            self.result.real_time_priority = False
+            if not self.lock_step and self.keeps_up:
                 self.result.real_time_priority = stack.enter_context(keeping_time(self.controller.waiting_process))
             trials = run_trials(
                 problem, driver, seed=EVALUATION_SEED, stream=ROLLOUT_STREAM, count=1, episodes=np.array([episode]),
@@ -154,7 +159,7 @@ class _RigDriver:
         self.stopped = False
         self.began = time.perf_counter()
         self.sample: Sample | None = None
-        self.silent = 0
+        self.late = self.silent = 0
         self.most_silent = 3 if loop.lock_step else max(10, round(_PATIENCE / loop.problem.sample_time))
         if loop.faults.any:  # what is lost is no sign that the rig has gone
             self.most_silent = max(100, round(10.0 / loop.problem.sample_time))
@@ -184,6 +189,13 @@ class _RigDriver:
             ):  # this computer was late, which says nothing of the controller: the plant's clock waits
                 self.began, due = self.began + behind, due + behind
                 result.waited += 1
+                self.late += 1
+                if self.late == MOST_LATE:
+                    # a plant that cannot keep up never sleeps: it would leave nothing of its core to other work
+                    let_go()
+                    loop.keeps_up = result.real_time_priority = False
+            else:
+                self.late = 0
         row = self.sensors.read(loop.side.values(batch, observations))
         flags = (RESTART if self.index == 0 else 0) | (LOCK_STEP if loop.lock_step else 0)
         flags |= LIMITED if loop.limited and not loop.whole else 0

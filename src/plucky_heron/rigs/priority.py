@@ -23,6 +23,12 @@ def raised(process: int) -> bool:
     return True
 
 
+def let_go() -> None:
+    """This thread has ordinary priority again."""
+    with contextlib.suppress(OSError):
+        os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
+
+
 @contextlib.contextmanager
 def keeping_time(controller: int | None) -> Iterator[bool]:
     """This thread and the controller's process before all ordinary work; garbage is not looked for meanwhile.
@@ -42,5 +48,4 @@ def keeping_time(controller: int | None) -> Iterator[bool]:
     finally:
         if collecting:
             gc.enable()
-        with contextlib.suppress(OSError):
-            os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
+        let_go()

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from collections import Counter, defaultdict
 from pathlib import Path
 
 import pytest
@@ -16,18 +17,32 @@ import pytest
 ROOT = Path(__file__).resolve().parents[1]
 FEW = 5
 """With more failures than these, it is not the computer's fault."""
+SLOW = 25
+"""Files whose time is told."""
 
 
-class Failures:
-    """Names of the tests that failed, in their order."""
+class Seen:
+    """Names of the tests that failed, in their order, and the seconds that each file of tests took."""
 
     def __init__(self) -> None:
-        self.names: dict[str, None] = {}
+        self.failed: dict[str, None] = {}
+        self.seconds: defaultdict[str, float] = defaultdict(float)
+        self.tests: Counter[str] = Counter()
 
     def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:
         """Called by pytest for each part of each test, also of those that other processes ran."""
         if report.failed:
-            self.names[report.nodeid] = None
+            self.failed[report.nodeid] = None
+        file = report.nodeid.split("::", 1)[0]
+        self.seconds[file] += report.duration
+        self.tests[file] += report.when == "call"
+
+    def slowest(self) -> str:
+        """The files that took longest."""
+        whole = sum(self.seconds.values())
+        slowest = sorted(self.seconds, key=lambda file: -self.seconds[file])[:SLOW]
+        rows = [f"{self.seconds[file]:7.0f} s  {self.tests[file]:4d} tests  {file}" for file in slowest]
+        return "\n".join([f"\nfiles that took longest, of {whole:.0f} s in all:", *rows])
 
 
 def by_itself(*arguments: str) -> int:
@@ -37,10 +52,11 @@ def by_itself(*arguments: str) -> int:
 
 def whole_suite() -> int:
     """Exit status of everything."""
-    seen = Failures()
+    seen = Seen()
     together = ["-n", "2", "--dist", "worksteal", "--durations", "40", "-m", "not alone"]
     shared = int(pytest.main(together, plugins=[seen]))
-    failed = list(seen.names) if shared == pytest.ExitCode.TESTS_FAILED else []
+    print(seen.slowest(), flush=True)
+    failed = list(seen.failed) if shared == pytest.ExitCode.TESTS_FAILED else []
     if 0 < len(failed) <= FEW:
         print(f"\n{len(failed)} failed beside others; once more, by itself:", flush=True)
         shared = by_itself(*failed)

@@ -194,7 +194,11 @@ class TuningMap(QWidget):
         painter.drawText(
             QRectF(box.left(), box.bottom() + 18, box.width(), 16), Qt.AlignmentFlag.AlignRight, "steps saved, median"
         )
-        painter.drawText(QRectF(2, 2, self.width(), 16), Qt.AlignmentFlag.AlignLeft, "points of success lost, mean")
+        at = 2.0
+        for words, role in (("points of success lost:", "soft"), ("mean", "tide"), ("worst run", "plum")):
+            painter.setPen(t.color(role))
+            painter.drawText(QPointF(at, 14.0), words)
+            at += painter.fontMetrics().horizontalAdvance(words) + 6.0
         painter.save()
         painter.setClipRect(box.adjusted(-8, -8, 8, 8))
         painter.setPen(Qt.PenStyle.NoPen)
@@ -213,9 +217,10 @@ class TuningMap(QWidget):
             painter.setBrush(t.color("card"))
             painter.drawEllipse(here, 7, 7)
             painter.setFont(font(12, bold=True))
-            left = here.x() > box.center().x()
-            place = QRectF(here.x() - 232 if left else here.x() + 6, max(box.top() + 14, here.y() - 30), 220, 16)
-            painter.drawText(place, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft, self.words)
+            if self.words:  # what saves little loses little: above that the room is free
+                corner = QPointF(box.left() + 10.0, box.top() + 12.0)
+                painter.drawEllipse(corner, 4, 4)
+                painter.drawText(corner + QPointF(10.0, 4.5), self.words)
         painter.restore()
         if self.hasFocus():
             painter.setPen(QPen(t.color("tide"), 2))

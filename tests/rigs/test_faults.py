@@ -26,6 +26,7 @@ class Echo:
         self.came: list[bytes] = []
         self.answers: list[bytes] = []
         self.restarts = self.newest = 0
+        self.waiting_process: int | None = None
 
     def send(self, datagram: bytes) -> None:
         self.came.append(datagram)

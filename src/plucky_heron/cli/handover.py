@@ -226,7 +226,7 @@ def lateness(answer: dict[str, Any]) -> list[str]:
     ordinary = answer["mode"] == "real time" and not answer["real_time_priority"]
     if ordinary and (answer["waited"] or answer["missed"]):
         lines.append(
-            "other work may have come before it: this user has no right to real-time priority (docs/rigs.md, A sample in time)"
+            "other work may have come before it: it had no real-time priority (docs/rigs.md, A sample in time)"
         )
     return lines
 

@@ -152,7 +152,7 @@ def _tune(
     within = sure_lost(tried[chosen].lost) <= lose + 1e-12
     which = "saves most of those that lose" if within else "loses least: none loses"
     lines.append(
-        f"* {which} at most {100 * lose:.1f} points, with 95 % confidence; {doubt(resolution(tried), len(records))}"
+        f"* {which} at most {100 * lose:.1f} points, by the upper end of the 95 % interval; {doubt(resolution(tried), len(records))}"
     )
     lines.append(f"{most_words(most, lose)}; this one saves {per_cent(float(tried[chosen].saved.mean()))}")
     if judged is None:

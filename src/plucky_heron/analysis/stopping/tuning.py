@@ -216,9 +216,10 @@ def frontier(tried: Sequence[Tried]) -> list[int]:
 
 
 def sure_lost(lost: Array) -> float:
-    """What other runs lose at most on average, with 95 % confidence: the upper end of Student's one-sided interval (Biometrika 6, 1908).
+    """What other runs lose at most on average: the upper end of Student's one-sided 95 % interval (Biometrika 6, 1908).
 
     Of several numbers that are tried the one with the smallest mean on few runs owes some of it to chance, and loses more on others.
+    So does the one with the smallest upper end, though less: the 95 % hold for a rule that was not picked among many.
     One run has no interval: what it lost.
     """
     n = len(lost)

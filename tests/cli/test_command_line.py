@@ -141,7 +141,18 @@ def test_shakedown_answers_no_when_something_is_wrong(capsys: pytest.CaptureFixt
 
 def test_train_prove_hand_over_and_roll_out(capsys: pytest.CaptureFixture[str], folder: Path, tmp_path: Path) -> None:
     project = ["--project", str(folder)]
-    quick = ["--steps", "3000", "--set", "copies=16", "--set", "steps_per_update=512", "--set", "evaluation.every=1500"]
+    quick = [
+        "--steps",
+        "3000",
+        "--set",
+        "copies=16",
+        "--set",
+        "steps_per_update=512",
+        "--set",
+        "evaluation.every=1500",
+        "--set",
+        "evaluation.episodes=8",
+    ]
     trained = answer(capsys, "train", "lift", "--seed", "5", *quick, *project)
     assert trained["seed"] == 5 and trained["stopped_by"]["rule"] == "budget" and trained["steps"] == 3072
     assert set(trained["best"]) == {"step", "score", "success"}

@@ -25,6 +25,7 @@ from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.executors import at_once
 from plucky_heron.runs.store import RunStore
+from plucky_heron.training.measurement import measured
 from plucky_heron.training.recipe import with_changes
 from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.good_enough import GoodEnough
@@ -40,10 +41,17 @@ def recorded(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = copy_demo(tmp_path_factory.mktemp("recorded") / "quillmere")
     recipe = with_changes(
         Project(folder).recipe("ppo"),
-        {"steps": "16000", "evaluation.every": "1024", "copies": "32", "steps_per_update": "1024"},
+        {
+            "steps": "16000",
+            "evaluation.every": "1024",
+            "evaluation.episodes": "16",
+            "copies": "32",
+            "steps_per_update": "1024",
+        },
     )
     rows = launch.wait(folder, launch.train(folder, "lift", recipe, [1, 2]))
     assert [row.state for row in rows] == ["done", "done"]
+    measured(Project(folder).problem("lift"), folder)  # which each window would do that diagnoses its copy
     return folder
 
 

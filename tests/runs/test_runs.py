@@ -345,7 +345,8 @@ def test_observations_for_critics_alone_stay_out_of_policy_and_pack(folder: Path
 def test_batches_queue_behind_each_other(folder: Path) -> None:
     """Two batches started at once share the workers; the second begins when the first leaves one free."""
     recipe = with_changes(
-        Project(folder).recipe("ppo"), {"steps": "60000", "evaluation.every": "30000", "copies": "32"}
+        Project(folder).recipe("ppo"),
+        {"steps": "30000", "evaluation.every": "15000", "evaluation.episodes": "16", "copies": "32"},
     )
     first = launch.train(folder, "lift", recipe, [1, 2])
     second = launch.train(folder, "lift", recipe, [3])

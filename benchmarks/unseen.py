@@ -33,7 +33,7 @@ WANTED = {"ppo": 7, "sac": 7, "td3": 7, "ddpg": 6, "a2c": 6, "model-based": 6}
 """Tasks of the first eight in which four of five seeds should reach 90 %."""
 
 
-def run(job: tuple[str, str, int, int, tuple[tuple[str, str], ...]]) -> tuple[str, str, int, float, int, float]:
+def run(job: tuple[str, str, int, int, int, tuple[tuple[str, str], ...]]) -> tuple[str, str, int, float, int, float]:
     """One training: task, method, seed, share of trials won, steps at which the kept policy was found, seconds."""
     from plucky_heron.files import validate
     from plucky_heron.learning.guide import preset
@@ -44,7 +44,7 @@ def run(job: tuple[str, str, int, int, tuple[tuple[str, str], ...]]) -> tuple[st
     from plucky_heron.training.loop import Run
     from plucky_heron.training.recipe import Recipe, with_changes
 
-    task, method, seed, steps, changes = job
+    task, method, seed, steps, trials, changes = job
     problem = Project(PROJECT).problem(task)
     recipe = validate(Recipe, {"name": method, **preset(method)}, "preset")
     every = {"model-based": 1_000, "ppo": 24_576, "a2c": 49_152}.get(method, max(2_500, steps // 20))
@@ -63,7 +63,7 @@ def run(job: tuple[str, str, int, int, tuple[tuple[str, str], ...]]) -> tuple[st
         training.work(lambda *_: None, lambda *_: None, lambda: False)
         seconds = time.perf_counter() - began
         assert training.best is not None
-        won = retest(problem, Policy.load(Path(place) / "best.npz"), threads=1)["success"]
+        won = retest(problem, Policy.load(Path(place) / "best.npz"), threads=1, episodes=trials)["success"]
     return task, method, seed, float(won), training.best.step, seconds
 
 
@@ -81,7 +81,9 @@ def main() -> None:
     methods = asked.methods.split(",")
     changes = tuple((k, v) for k, _, v in (text.partition("=") for text in asked.set))
     jobs = [
-        (task, method, seed, 600 if asked.smoke else BUDGETS[method], changes)
+        (task, method, seed, 600, 8, (("evaluation.episodes", "4"),))
+        if asked.smoke
+        else (task, method, seed, BUDGETS[method], 200, changes)
         for method in (["cross-entropy"] if asked.smoke else methods)
         for task in asked.tasks.split(",")
         for seed in range(asked.first, asked.first + (1 if asked.smoke else asked.seeds))

@@ -141,7 +141,11 @@ def main() -> int:
         if given.smoke:
             global TARGET
             TARGET = Path(room) / "recorded"
-            record("smoke", ppo(3_000, minibatch=512), Path(room))
+            record(
+                "smoke",
+                Campaign("ppo", 2_000, {"minibatch": 512}, {"evaluation": {"every": 1_000, "episodes": 4}}),
+                Path(room),
+            )
             return 0 if (TARGET / "smoke.json").is_file() else 1
         for name in given.names or CAMPAIGNS:
             record(name, CAMPAIGNS[name], Path(room))

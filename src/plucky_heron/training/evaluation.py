@@ -54,13 +54,15 @@ def untrained(problem: Problem, policy: Policy) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def retest(problem: Problem, policy: Policy, threads: int | None = None) -> dict[str, Any]:
+def retest(
+    problem: Problem, policy: Policy, threads: int | None = None, episodes: int = RETEST_EPISODES
+) -> dict[str, Any]:
     """Score and success on starts that took no part in choosing the policy."""
     trials = run_trials(
-        problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="retest", count=RETEST_EPISODES, threads=threads
+        problem, PolicyDriver(policy), seed=EVALUATION_SEED, stream="retest", count=episodes, threads=threads
     )
     scores, _ = scores_of(trials)
-    return {"episodes": RETEST_EPISODES, "success": float(trials.success.mean()), "score": float(scores.mean())}
+    return {"episodes": episodes, "success": float(trials.success.mean()), "score": float(scores.mean())}
 
 
 def scores_of(trials: Trials) -> tuple[np.ndarray, np.ndarray]:

@@ -78,3 +78,45 @@ def test_the_set_up_is_done_again_when_a_kernel_changes() -> None:
             assert path.name == "kernels.py" or place.parent.name == "kernels", place
     for pattern in ("src/plucky_heron/kernels.py", "src/plucky_heron/*/kernels.py", "src/plucky_heron/*/kernels/*.py"):
         assert pattern in launcher.replace('"$here"/', "")
+
+
+SHARED = """
+from plucky_heron.kernels import kernel
+
+@kernel(entry=True)
+def mixed(x):
+    total = 0.0
+    for i in range(len(x)):
+        for k in range(i):
+            total += x[i] * x[k] if x[i] > total else x[i] - x[k] * total
+    return total
+
+@kernel(entry=True)
+def twice(x):
+    return mixed(x) + mixed(x[1:])
+"""
+LINKED = """
+import numpy as np
+from llvmlite.binding import Linkage
+from plucky_heron.shared import mixed, twice
+twice(np.ones(3)), mixed(np.ones(3))
+for entry in (mixed, twice):
+    (made,) = entry.overloads.values()
+    functions = [f for f in made.library._final_module.functions if not f.is_declaration]
+    own = [f.name for f in functions if f.linkage != Linkage.internal]
+    print(len(functions), sum("mixed" in name for name in own), sum("twice" in name for name in own))
+"""
+
+
+def test_each_kernel_runs_its_own_copies_of_what_it_calls(tmp_path: Path) -> None:
+    """Else the bits of a run depend on which kernels its process has loaded or compiled before."""
+    package = tmp_path / "plucky_heron"
+    package.mkdir()
+    shutil.copy(SOURCE / "kernels.py", package)
+    (package / "__init__.py").write_text("")
+    (package / "shared.py").write_text(SHARED)
+    environment = {**os.environ, "PYTHONPATH": str(tmp_path), "NUMBA_CACHE_DIR": str(tmp_path / "cache")}
+    done = subprocess.run([sys.executable, "-c", LINKED], env=environment, capture_output=True, text=True, check=True)
+    of_mixed, of_twice = (list(map(int, line.split())) for line in done.stdout.splitlines())
+    assert of_mixed[1] > 0 and of_mixed[2] == 0
+    assert of_twice[2] > 0 and of_twice[1] == 0

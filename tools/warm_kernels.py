@@ -49,6 +49,15 @@ def warm_weather(plant: Plant) -> None:
     )  # fmt: skip
 
 
+def warm_judging(plant: Plant) -> None:
+    """One sample of two copies with one reward term, one ending and the measure."""
+    no, whole = np.zeros(2, dtype=np.bool_), np.zeros(2, dtype=np.int64)
+    simulation.judge(
+        plant.position, plant.velocity, 1e5, np.zeros((4, 2)), 1, 2, 3, np.ones(1), whole[:1], whole[:1], no, 1, no, no, no, np.zeros((2, 1), dtype=np.int64),
+        whole, np.zeros((1, 2)), np.zeros(2), whole.copy(), no.copy(), no.copy(),
+    )  # fmt: skip
+
+
 def learn_a_little(method: str, **settings: float) -> None:
     """A round of a method on made-up observations: acting, remembering, learning."""
     two = np.ones(2)
@@ -98,6 +107,7 @@ def learning() -> list[Callable[[], object]]:
         model, plant = hoist()
         plant.locate()
         warm_weather(plant)
+        warm_judging(plant)
         plant.settle_drives(np.arange(2))
         warm_sensing(model, plant)
         Apart(plant, [(model.bodies[0], model.bodies[-1])]).read()

@@ -14,10 +14,41 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, overload
 
+from llvmlite import binding
 from numba import njit
+from numba.core.codegen import JITCodeLibrary
 
 _ROOT = Path(__file__).parent
 _IMPORT = re.compile(r"^from (plucky_heron[\w.]*) import (\([^)]*\)|[^\n]*)", re.MULTILINE)
+
+
+_finalise = JITCodeLibrary._finalize_final_module
+
+
+def _finalise_with_copies_of_its_own(library: Any) -> None:
+    """Make a compiled function ready so that it runs its own copies of all that it calls.
+
+    A function carries a copy of each that it calls, compiled together with it: sums and products may be rounded otherwise than in
+    another's copy. As Numba leaves it, all functions of a process run the copy of whichever was loaded first. Then the bits of a run
+    depended on which kernels a process had used or compiled before.
+    """
+    library._shared_module = library._shared_module or _shared(library._final_module)
+    for function in library._final_module.functions:
+        if not function.is_declaration and function.linkage == binding.Linkage.linkonce_odr:
+            function.linkage = binding.Linkage.internal
+    _finalise(library)
+
+
+def _shared(module: Any) -> Any:
+    """What others are compiled with, as in `_get_module_for_linking` of Numba's `CPUCodeLibrary`."""
+    copy = module.clone()
+    for function in copy.functions:
+        if not function.is_declaration and function.linkage == binding.Linkage.external:
+            function.linkage = binding.Linkage.linkonce_odr
+    return copy
+
+
+JITCodeLibrary._finalize_final_module = _finalise_with_copies_of_its_own
 
 
 @functools.cache

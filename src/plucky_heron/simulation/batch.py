@@ -125,7 +125,7 @@ class Batch:
         counts = (sum(e.width for e in problem.observations), len(problem.rewards), len(problem.endings), 1)
         edges = itertools.accumulate(counts, initial=0)
         self._rows = [slice(first, last) for first, last in itertools.pairwise(edges)]
-        self._weights, self._at_ending = _reward_weights(problem)
+        self._weights, self._given_at = _reward_weights(problem)
 
     def program(self, expressions: Sequence[Expression]) -> Program:
         """Formulas over the signals of this batch, to be run once a sample."""
@@ -288,35 +288,22 @@ class Batch:
         return self._judge()
 
     def _judge(self) -> Outcome:
-        results = self._program.results
-        # no number is below the limit either
-        finite = np.isfinite(self.plant.position).all(axis=1) & (np.abs(self.plant.velocity) < ABSURD).all(axis=1)
-        finite &= np.isfinite(results).all(axis=0)
-        met = results[self._rows[2]].T != 0.0
-        self._held = np.where(met, self._held + 1, 0)
-        ending = np.where(self.age >= self.limit, TIME_UP, GOING)
-        for number in range(met.shape[1] - 1, -1, -1):
-            ending[(self._held[:, number] > self._holds[number])] = number
-        self.refused |= self.commander.refused & self.running
-        finite &= ~self.commander.refused
-        ending[~finite] = met.shape[1]
-        ending[~self.running] = GOING
-        settled = results[self._rows[3]][0] != 0.0
-        self._settled = np.where(settled & finite, self._settled + 1, 0)
-        terms = results[self._rows[1]].T * self._weights
-        for term, number in self._at_ending:
-            terms[:, term] *= ending == number
-        terms[~finite] = 0.0
-        terms[~self.running] = 0.0
-        success = (self._settled >= self._settle_samples) & ~(self._failure[np.maximum(ending, 0)] & (ending >= 0))
+        plant, refused, rows = self.plant, self.commander.refused, self._rows
+        terms: Array = np.empty((len(self._weights), self.copies))
+        reward: Array = np.empty(self.copies)
+        ending: Array = np.empty(self.copies, dtype=np.int64)
+        success, finite = np.empty((2, self.copies), dtype=np.bool_)
+        kernels.judge(
+            plant.position, plant.velocity, ABSURD, self._program.results, rows[1].start, rows[2].start, rows[3].start, self._weights, self._given_at,
+            self._holds, self._failure, self._settle_samples, self.age >= self.limit, refused, self.running, self._held, self._settled, terms, reward,
+            ending, success, finite,
+        )  # fmt: skip
+        self.refused |= refused & self.running
         if not finite.all():
             self._make_harmless(np.flatnonzero(~finite))
-        was = self.running.copy()
         self.running &= ending == GOING
-        reward: Array = np.zeros(self.copies)
-        for column in terms.T:  # in this order in every batch size: NumPy's own sum depends on the layout
-            reward += column
-        return Outcome(reward, terms, ending, success, (ending == met.shape[1]) & was & ~self.refused)
+        # only what was running has met any ending
+        return Outcome(reward, terms.T, ending, success, (ending == len(self._holds)) & ~self.refused)
 
     def _make_harmless(self, copies: Array) -> None:
         """A copy that blew up must not spread its numbers; it has ended and waits in the start pose."""
@@ -409,12 +396,11 @@ class _Row:
         return given
 
 
-def _reward_weights(problem: Problem) -> tuple[Array, list[tuple[int, int]]]:
-    """Factor of each reward term in one step, and the terms that are given at an ending, with its number."""
-    weights, at_ending = [], []
-    for term, reward in enumerate(problem.task.rewards.values()):
+def _reward_weights(problem: Problem) -> tuple[Array, Array]:
+    """Factor of each reward term in one step, and number of the ending at which it is given, or -1; (terms,) both."""
+    weights, given_at, endings = [], [], list(problem.task.endings)
+    for reward in problem.task.rewards.values():
         each = problem.sample_time if reward.when == "each second" else 1.0
         weights.append(0.0 if reward.muted else reward.weight * each)
-        if reward.ending is not None:
-            at_ending.append((term, list(problem.task.endings).index(reward.ending)))
-    return np.array(weights), at_ending
+        given_at.append(-1 if reward.ending is None else endings.index(reward.ending))
+    return np.array(weights, dtype=float), np.array(given_at, dtype=np.int64)

@@ -63,6 +63,52 @@ def weather(copies, wind, age, along, speed, direction, level, tide, sample_time
         times[c] = time
 
 
+@kernel(entry=True, rounding=())
+def judge(
+    position, velocity, absurd, results, first_term, first_ending, at_measure, weights, given_at, holds, failure, settle, time_is_up, refused,
+    running, held, settled, terms, reward, ending, success, finite,
+):  # fmt: skip
+    """What the formulas `results` (numbers, B) of one sample say of each copy; see `Batch.step`.
+
+    Rewards stand in the rows from `first_term` on, endings from `first_ending` on, the measure in `at_measure`. `given_at` (terms,) is the number
+    of the ending at which a term is given, or -1; `holds` (endings,) and `settle` are in samples. `time_is_up`, `refused`, `running` (B,) bool. Counts
+    `held` (B, endings) and `settled` (B,) go on from what they were; `terms` (terms, B), `reward`, `ending` (-1: goes on, -2: time limit), `success`
+    and `finite` (B,) are written.
+    """
+    last = len(holds)
+    for c in range(len(running)):
+        fine = not refused[c]
+        for k in range(position.shape[1]):
+            fine &= math.isfinite(position[c, k])
+        for k in range(velocity.shape[1]):
+            fine &= abs(velocity[c, k]) < absurd  # no number is below it either
+        for k in range(results.shape[0]):
+            fine &= math.isfinite(results[k, c])
+        finite[c] = fine
+        over = -2 if time_is_up[c] else -1
+        for number in range(last - 1, -1, -1):
+            held[c, number] = held[c, number] + 1 if results[first_ending + number, c] != 0.0 else 0
+            if held[c, number] > holds[number]:
+                over = number
+        if not fine:
+            over = last
+        if not running[c]:
+            over = -1
+        ending[c] = over
+        settled[c] = settled[c] + 1 if fine and results[at_measure, c] != 0.0 else 0
+        success[c] = settled[c] >= settle and not (over >= 0 and failure[over])
+        total = 0.0
+        for k in range(len(weights)):
+            term = 0.0
+            if fine and running[c]:
+                term = results[first_term + k, c] * weights[k]
+                if given_at[k] >= 0:
+                    term *= 1.0 if over == given_at[k] else 0.0
+            terms[k, c] = term
+            total += term
+        reward[c] = total
+
+
 @kernel(entry=True, makes_arrays=True)
 def _hash(x):
     """A well-mixed 64-bit number (S. Vigna's finaliser of splitmix64, 2015)."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from plucky_heron.analysis.diagnosis.of_runs import findings_apart, findings_on
+from plucky_heron.analysis.diagnosis.of_runs import findings_apart, findings_on, findings_until
 from plucky_heron.errors import StateError
 from plucky_heron.project import demo_source
 
@@ -39,3 +39,17 @@ def test_it_ends_when_it_is_not_wanted_any_more(recorded_demo: Path) -> None:
     whole = time.monotonic()
     findings_apart(recorded_demo, [1, 2, 3], False, lambda: False)
     assert whole - began < time.monotonic() - whole
+
+
+def test_a_thread_reads_no_further_run_once_it_is_not_wanted(recorded_demo: Path) -> None:
+    asked: list[int] = []
+
+    def second() -> bool:
+        asked.append(1)
+        return len(asked) == 2
+
+    # run 999 would be an error if it were read
+    assert findings_until(recorded_demo, [1, 999], False, second) is None and len(asked) == 2
+    assert findings_until(recorded_demo, [1, 2, 3], False, lambda: False) == findings_on(
+        recorded_demo, [1, 2, 3], measure=False
+    )

@@ -41,17 +41,36 @@ def findings_on(project: Path, runs: Sequence[int], measure: bool = True) -> lis
     FileError
         What a run froze is missing or damaged.
     """
-    store = RunStore(project)
+    found = findings_until(project, runs, measure, lambda: False)
+    assert found is not None
+    return found
+
+
+def findings_until(
+    project: Path, runs: Sequence[int], measure: bool, stopping: Callable[[], bool]
+) -> list[Finding] | None:
+    """`findings_on`; None where `stopping` said so before all runs were read.
+
+    Raises
+    ------
+    FileError
+        What a run froze is missing or damaged.
+    """
+    store, records = RunStore(project), []
     try:
-        return diagnose([record_of(project, store, store.run(run), measure) for run in runs])
+        for run in runs:
+            if stopping():
+                return None
+            records.append(record_of(project, store, store.run(run), measure))
     finally:
         store.close()
+    return diagnose(records)
 
 
 def findings_apart(
     project: Path, runs: Sequence[int], measure: bool, stopping: Callable[[], bool]
 ) -> list[Finding] | None:
-    """`findings_on` by a process of its own; None where `stopping` said so.
+    """`findings_until` by a process of its own; None where `stopping` said so.
 
     Raises
     ------

@@ -10,7 +10,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from plucky_heron.analysis.diagnosis.finding import Finding, Try
-from plucky_heron.analysis.diagnosis.of_runs import MUCH, findings_apart, findings_on
+from plucky_heron.analysis.diagnosis.of_runs import MUCH, findings_apart, findings_until
 from plucky_heron.desktop.bench.workbench import Workbench
 from plucky_heron.desktop.forms.widgets import Card, Mark, Rows, button, label, scrolled
 from plucky_heron.desktop.jobs import Job
@@ -94,9 +94,8 @@ class DiagnosisCard(Card):
         much = sum(self.bench.store.evaluated(run) for run in numbers) >= MUCH
 
         def work(job: Job) -> list[Finding] | None:
-            if much:
-                return findings_apart(folder, numbers, not at_work, lambda: job.stopping)
-            return findings_on(folder, numbers, not at_work)
+            look = findings_apart if much else findings_until
+            return look(folder, numbers, not at_work, lambda: job.stopping)
 
         began = time.monotonic()
 

@@ -70,9 +70,6 @@ def problem() -> Problem:
 def trained(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Project, RunRow]]:
     """A project with one short, finished run."""
     project = Project(copy_demo(tmp_path_factory.mktemp("trained") / "quillmere"))
-    recipe = with_changes(
-        project.recipe("ppo"),
-        {"steps": "12000", "evaluation.every": "4096", "evaluation.episodes": "16", "copies": "32"},
-    )
+    recipe = with_changes(project.recipe("ppo"), {"steps": "12000", "evaluation.every": "4096", "copies": "32"})
     rows = launch.wait(project.folder, launch.train(project.folder, "lift", recipe, [7]))
     yield project, rows[0]

@@ -14,9 +14,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, overload
 
-from llvmlite import binding
 from numba import njit
 from numba.core.codegen import JITCodeLibrary
+from numba.core.codegen import ll as binding
 
 _ROOT = Path(__file__).parent
 _IMPORT = re.compile(r"^from (plucky_heron[\w.]*) import (\([^)]*\)|[^\n]*)", re.MULTILINE)

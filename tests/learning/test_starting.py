@@ -191,8 +191,6 @@ def test_from_on_the_command_line(
         "--set",
         "evaluation.every=4096",
         "--set",
-        "evaluation.episodes=16",  # as `trained` was
-        "--set",
         "copies=32",
         "--steps",
         "3000",

@@ -1,4 +1,4 @@
-"""Rehearse tasks of the demo and keep their scores beside them: tools/demo_scores.py [TASK...]."""
+"""Rehearse and measure tasks of the demo and keep what was found beside them: tools/demo_scores.py [--measure-only] [TASK...]."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from plucky_heron.analysis.shakedown.rehearsals import keep_scores, shake_down
 from plucky_heron.project import Project, demo_source
+from plucky_heron.training.measurement import measured
 
 
 def main() -> None:
@@ -18,8 +19,12 @@ def main() -> None:
         result = shake_down(project.problem("lift"), progress=lambda _, share: share < 0.4)
         print(f"lift: {len(result.rehearsals)} drivers, {result.seconds:.1f} s")
         return
-    for task in sys.argv[1:] or project.tasks():
+    named = [a for a in sys.argv[1:] if a != "--measure-only"]
+    for task in named or project.tasks():
         problem = project.problem(task)
+        print(f"{task}: looks {measured(problem, demo_source()).horizon:.3g} s ahead", flush=True)
+        if "--measure-only" in sys.argv:
+            continue
         result = shake_down(problem)
         keep_scores(problem, demo_source(), result.rehearsals)
         for check in result.checks:

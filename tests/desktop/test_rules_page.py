@@ -25,7 +25,6 @@ from plucky_heron.project import Project
 from plucky_heron.runs import launch
 from plucky_heron.runs.executors import at_once
 from plucky_heron.runs.store import RunStore
-from plucky_heron.training.measurement import measured
 from plucky_heron.training.recipe import with_changes
 from plucky_heron.training.stopping import Evaluation
 from plucky_heron.training.stopping.good_enough import GoodEnough
@@ -51,7 +50,6 @@ def recorded(tmp_path_factory: pytest.TempPathFactory) -> Path:
     )
     rows = launch.wait(folder, launch.train(folder, "lift", recipe, [1, 2]))
     assert [row.state for row in rows] == ["done", "done"]
-    measured(Project(folder).problem("lift"), folder)  # which each window would do that diagnoses its copy
     return folder
 
 

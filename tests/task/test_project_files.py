@@ -57,9 +57,9 @@ def test_a_renamed_task_is_followed_by_its_recipes_and_scores(folder: Path) -> N
     apply(folder, renamed(folder, "tasks", "lift", "set_down"))
     project = Project(folder)
     assert set(users) <= {r for r, tasks in project.recipes_of(["set_down"]).items() if "set_down" in tasks}
-    assert (folder / "tasks" / "set_down.scores.json").is_file() and not (
-        folder / "tasks" / "lift.scores.json"
-    ).exists()
+    for what in ("scores", "measured"):
+        there, left = (folder / "tasks" / f"{name}.{what}.json" for name in ("set_down", "lift"))
+        assert there.is_file() and not left.exists()
 
 
 def test_what_is_used_is_not_removed(folder: Path) -> None:
@@ -69,6 +69,7 @@ def test_what_is_used_is_not_removed(folder: Path) -> None:
         removed(folder, "sites", "quay")
     apply(folder, removed(folder, "tasks", "climb"))
     assert "climb" not in Project(folder).tasks()
+    assert not list((folder / "tasks").glob("climb.*")), "nothing of it is left"
     assert not any("climb" in tasks for tasks in Project(folder).recipes_of(["climb"]).values())
 
 

@@ -22,6 +22,8 @@ from plucky_heron.upgrading import FORMAT
 Kind = Literal["machines", "sites", "tasks", "recipes"]
 Changes = dict[str, str | None]
 ONE = {"machines": "machine", "sites": "site", "tasks": "task", "recipes": "recipe"}
+BESIDE_A_TASK = ("scores", "measured")
+"""Files of a task beside it, ``tasks/TASK.scores.json``: they go where it goes."""
 STANDS = ("stands", "drives", "flies", "floats", "flies in a plane", "floats in a plane")
 """How a new machine stands."""
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,59}")
@@ -188,9 +190,10 @@ def renamed(folder: Path, kind: Kind, old: str, new: str) -> Changes:
         text = tomlkit.dumps(document)
     changes: Changes = {f"{kind}/{old}{suffix}": None, f"{kind}/{new}{suffix}": text}
     if kind == "tasks":
-        scores = inside(folder, f"tasks/{old}.scores.json")
-        if scores.is_file():
-            changes |= {f"tasks/{old}.scores.json": None, f"tasks/{new}.scores.json": read_text(scores)}
+        for what in BESIDE_A_TASK:
+            kept = inside(folder, f"tasks/{old}.{what}.json")
+            if kept.is_file():
+                changes |= {f"tasks/{old}.{what}.json": None, f"tasks/{new}.{what}.json": read_text(kept)}
     for path, document, _ in references(folder, kind, old):
         _replace(document, kind, old, new)
         changes[path] = tomlkit.dumps(document)
@@ -211,8 +214,9 @@ def removed(folder: Path, kind: Kind, name: str) -> Changes:
     suffix = ".toml" if inside(folder, f"{kind}/{name}.toml").is_file() else ".urdf"
     changes: Changes = {f"{kind}/{name}{suffix}": None}
     if kind == "tasks":
-        if inside(folder, f"tasks/{name}.scores.json").is_file():
-            changes[f"tasks/{name}.scores.json"] = None
+        for what in BESIDE_A_TASK:
+            if inside(folder, f"tasks/{name}.{what}.json").is_file():
+                changes[f"tasks/{name}.{what}.json"] = None
         for path, document, _ in references(folder, kind, name):
             left = [task for task in document["tasks"] if task != name]
             document["tasks"] = left

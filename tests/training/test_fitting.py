@@ -130,6 +130,8 @@ def test_numbers_follow_from_the_measurement(tmp_path: Path) -> None:
     sac = fits(problem, "sac")
     assert sac["discount"] == pytest.approx(1.0 - 0.02 / 4.0)
     assert sac["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.12), abs=1e-4), "0.4 s halves the episodes"
+    model = fits(problem, "model-based")
+    assert (model["horizon"], model["horizon_end"]) == (10, 40), "0.2 s, and 1 s but at most 40 samples"
     late = replace(KNOWN, lengths=(1.0, 1.0, 1.0))
     assert fits(problem, "td3", late)["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.4), abs=1e-4)
     assert fits(problem, "ppo", late)["exploration_memory"] == pytest.approx(math.exp(-0.02 / 0.12), abs=1e-4)

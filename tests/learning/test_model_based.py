@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from plucky_heron.learning.ensemble import Ensemble, Member, held_out
+from plucky_heron.learning.ensemble import Ensemble, Foreseen, Member, held_out
 from plucky_heron.learning.method import Experience, Space, make_method, settings_class
 from plucky_heron.learning.replay import CUT, ENDED, Replay
 
@@ -102,6 +102,47 @@ def test_an_untaught_ensemble_disagrees_and_errs() -> None:
     ensemble.learn(replay, 600, 128, 3e-3, np.random.default_rng(1))
     after = ensemble.error(replay)
     assert after[0] < 0.2 * before[0] and after[1] < before[1] + 0.05
+
+
+class Biased(Ensemble):
+    """Foresees the linear system exactly but for a bias in each step."""
+
+    bias = np.zeros(2)
+
+    def foresee(
+        self, observations: np.ndarray, commands: np.ndarray, member: int, noise: np.ndarray | None = None
+    ) -> Foreseen:
+        nothing = np.zeros(len(observations))
+        return Foreseen(observations @ A.T + commands @ B.T + self.bias, nothing, nothing)
+
+
+@pytest.mark.parametrize("steps", [7, 12, 400])
+def test_open_loop_errors_add_up_as_they_must_and_never_across_an_end(steps: int) -> None:
+    replay = linear_steps(400)
+    replay.over[replay.last :][:8] = CUT
+    for _ in range(steps):  # goes round in the buffer, and stands anywhere in an episode
+        state, command = np.zeros((8, 2)), np.ones((8, 1))
+        after = state @ A.T + command @ B.T
+        replay.add(state, command, np.zeros(8), Experience(np.zeros(8), after, np.zeros(8, bool), np.ones(8, bool)))
+    ensemble = Biased(2, 1, 2, (4,), "tanh", False, np.random.default_rng(4))
+    ensemble.scales["spread"] = np.array([0.5, 2.0])
+    np.testing.assert_allclose(ensemble.open_loop(replay, 10), 0.0, atol=1e-6)
+    ensemble.bias = np.array([0.01, -0.02])
+    apart, wanted = np.zeros(2), []
+    for _ in range(10):
+        apart = A @ apart + ensemble.bias
+        wanted.append(np.sqrt(np.square(apart / ensemble.scales["spread"]).mean()))
+    found = ensemble.open_loop(replay, 10)
+    np.testing.assert_allclose(found, wanted[: len(found)], rtol=1e-3)
+    assert len(found) == (10 if steps < 400 else 1), "as long as the longest stretch that there is"
+
+
+@pytest.mark.parametrize(("limit", "longest"), [(1e-9, 1), (1e9, 12), (None, 12)])
+def test_a_model_rollout_is_no_longer_than_the_model_is_good_for(limit: float | None, longest: int) -> None:
+    changes = {"horizon": 12, "horizon_end": 12, "open_loop_limit": limit}
+    learner = make_method("model-based", settings_class("model-based").model_validate(SMALL | changes), SPACE, 8, 1)
+    assert played(learner, np.random.default_rng(4), 8)[-1]["horizon"] == longest
+    assert learner.horizons[-1] == longest
 
 
 SPACE = Space(np.full(2, -2.0), np.full(2, 2.0), np.full(1, -1.0), np.full(1, 1.0))

@@ -21,6 +21,8 @@ STRETCH, HELD_OUT = 10, 10
 """Of every `HELD_OUT` stretches of so many steps of all copies, the last is never learned from: errors are measured on it."""
 JUDGED = 1000
 """Rows that errors are measured on."""
+FOLLOWED, LOOKED_BACK = 64, 2000
+"""Stretches of what was met that are foreseen open loop, and steps of each copy that they are taken from, the newest ones."""
 
 
 @dataclass(frozen=True)
@@ -222,6 +224,37 @@ class Ensemble:
                 current = self.foresee(current, commands[t : t + 1], m).observations
                 far[m, t] = current[0]
         return Inspection(replay.after[order].astype(np.float64), one, far)
+
+    def open_loop(self, replay: Replay, length: int) -> Array:
+        """How far open-loop predictions of the best member lie from the truth after 1, 2, ... steps, (at most `length`,).
+
+        As a share of the observations' spread: the mean over rows of the root mean square over observations. Stretches of the newest steps, evenly
+        chosen among those as long as that, or as the longest there are; most of them were learned from, so that the figure is a lower bound.
+        """
+        steps = min(replay.size // replay.copies, LOOKED_BACK)
+        entries = (
+            replay.last + np.arange(replay.copies) - replay.copies * np.arange(steps)[::-1, None]
+        ) % replay.capacity
+        over = replay.over[entries] != 0
+        left: Array = np.zeros(entries.shape, dtype=np.int64)
+        going = np.zeros(replay.copies, dtype=np.int64)
+        for k in range(steps - 1, -1, -1):
+            going = left[k] = np.where(over[k], 1, going + 1)
+        length = min(length, int(left.max()))
+        rows, copies = np.nonzero(left >= length)
+        chosen = np.unique(np.linspace(0, len(rows) - 1, FOLLOWED).astype(np.int64))
+        rows, copies = rows[chosen], copies[chosen]
+        state, best, found = (
+            replay.observations[entries[rows, copies]].astype(np.float64),
+            int(self.elite[0]),
+            np.zeros(length),
+        )
+        for k in range(length):
+            here = entries[rows + k, copies]
+            state = self.foresee(state, replay.commands[here], best).observations
+            missed = (state - replay.after[here]) / self.scales["spread"]
+            found[k] = np.sqrt(np.square(missed).mean(axis=1)).mean()
+        return found
 
     def error(self, replay: Replay) -> tuple[float, float]:
         """On held-out rows: error of the members' mean and their disagreement, both as shares of the changes' spread.

@@ -86,9 +86,9 @@ ACTOR_CRITIC: dict[str, Any] = {
 policy may."""
 
 MODEL: dict[str, Any] = SOFT | {
-    "updates_per_step": 24.0, "model_every": 128, "model_updates": 40, "gaussian": False, "model_rollouts": 400, "rounds_kept": 4, "real_share": 0.1, "policy_average": 0.00007,
+    "updates_per_step": 24.0, "model_every": 128, "model_updates": 40, "gaussian": False, "model_rollouts": 400, "open_loop_limit": 0.2, "rounds_kept": 4, "real_share": 0.1, "policy_average": 0.00007,
 }  # fmt: skip
-"""The same for methods with a model: many updates, and model rollouts long enough to see what a command leads to."""
+"""The same for methods with a model: many updates, and model rollouts long enough to see what a command leads to, as far as the model can tell."""
 
 GUIDES = {
     "ppo": Guide(

@@ -65,6 +65,11 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
         None, "disagreement limit", "A model rollout ends where the networks disagree by more than this share of the changes' spread.",
         "None with long horizons: goes on where the model only guesses. Too small: no rollout goes anywhere.", gt=0,
     )  # fmt: skip
+    open_loop_limit: float | None = setting(
+        None, "open-loop limit", "Model rollouts are no longer than the model foresees without looking: until it errs by this share of the observations' "
+        "spread, one step at least.",
+        "None with contacts and jumps: learns from what never happens. Too small: rollouts that show nothing of what a command leads to.", gt=0,
+    )  # fmt: skip
     model_hidden: tuple[int, ...] = setting(
         (96, 96), "model's layers", "Width of each hidden layer of the model.", "Too small: model error stays high with plenty of data.",
         min_length=1, max_length=8,
@@ -245,6 +250,9 @@ class _Imagining(OffPolicy):
                 self.replay, turns, s.minibatch, s.model_learning_rate, self.modelling, self.unknown, s.model_bootstrap
             )
             horizon = round(s.horizon + (s.horizon_end - s.horizon) * min(max(progress, 0.0), 1.0))
+            if s.open_loop_limit is not None:
+                far = self.ensemble.open_loop(self.replay, horizon) > s.open_loop_limit
+                horizon = max(1, int(np.argmax(far))) if far.any() else horizon
             self.model_figures[:] = missed, apart, loss, horizon
             self.run_ahead(horizon)
         names = ("model_error", "model_disagreement", "model_loss", "horizon")

@@ -32,7 +32,7 @@ FEW_EPISODES, FEW_ROWS = {"replay": 50, "model": 20}, 16
 benchmarks/unseen within 40 to 150 episodes."""
 ROLLOUT, ROLLOUT_SAMPLES = (0.2, 1.0), (10, 40)
 """Seconds of a model rollout at first and in the end, and how many samples that may be at most. With 0.1 and 0.3 s a controller came near
-a place and never to rest there (see docs/methods.md)."""
+a place and never to rest there (see docs/results.md)."""
 
 
 @dataclass(frozen=True)

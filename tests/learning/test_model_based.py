@@ -137,9 +137,19 @@ def test_open_loop_errors_add_up_as_they_must_and_never_across_an_end(steps: int
     assert len(found) == (10 if steps < 400 else 1), "as long as the longest stretch that there is"
 
 
-@pytest.mark.parametrize(("limit", "longest"), [(1e-9, 1), (1e9, 12), (None, 12)])
+def test_what_never_moves_does_not_count_as_unforeseen() -> None:
+    replay = linear_steps(60)
+    ensemble = Biased(2, 1, 2, (4,), "tanh", False, np.random.default_rng(4))
+    ensemble.bias = np.array([0.0, 1e-4])
+    ensemble.scales["spread"] = np.array([0.5, 1e-6])  # as if the second had stood still but for rounding
+    np.testing.assert_allclose(ensemble.open_loop(replay, 5), 0.0, atol=1e-3)
+    ensemble.scales["spread"] = np.full(2, 1e-6)
+    assert not ensemble.open_loop(replay, 5).any()
+
+
+@pytest.mark.parametrize(("limit", "longest"), [(1e-9, 2), (1e9, 7), (None, 7)])
 def test_a_model_rollout_is_no_longer_than_the_model_is_good_for(limit: float | None, longest: int) -> None:
-    changes = {"horizon": 12, "horizon_end": 12, "open_loop_limit": limit}
+    changes = {"horizon": 2, "horizon_end": 12, "open_loop_limit": limit}
     learner = make_method("model-based", settings_class("model-based").model_validate(SMALL | changes), SPACE, 8, 1)
     assert played(learner, np.random.default_rng(4), 8)[-1]["horizon"] == longest
     assert learner.horizons[-1] == longest

@@ -21,6 +21,8 @@ STRETCH, HELD_OUT = 10, 10
 """Of every `HELD_OUT` stretches of so many steps of all copies, the last is never learned from: errors are measured on it."""
 JUDGED = 1000
 """Rows that errors are measured on."""
+LEAST_SPREAD = 1e-6
+"""Added to spreads in the observations' units: what never moved is no unit of measure."""
 FOLLOWED, LOOKED_BACK = 64, 2000
 """Stretches of what was met that are foreseen open loop, and steps of each copy that they are taken from, the newest ones."""
 
@@ -228,7 +230,7 @@ class Ensemble:
     def open_loop(self, replay: Replay, length: int) -> Array:
         """How far open-loop predictions of the best member lie from the truth after 1, 2, ... steps, (at most `length`,).
 
-        As a share of the observations' spread: the mean over rows of the root mean square over observations. Stretches of the newest steps, evenly
+        As a share of the observations' spread: the mean over rows of the root mean square over those observations that ever moved. Stretches of the newest steps, evenly
         chosen among those as long as that, or as the longest there are; most of them were learned from, so that the figure is a lower bound.
         """
         steps = min(replay.size // replay.copies, LOOKED_BACK)
@@ -244,15 +246,15 @@ class Ensemble:
         rows, copies = np.nonzero(left >= length)
         chosen = np.unique(np.linspace(0, len(rows) - 1, FOLLOWED).astype(np.int64))
         rows, copies = rows[chosen], copies[chosen]
-        state, best, found = (
-            replay.observations[entries[rows, copies]].astype(np.float64),
-            int(self.elite[0]),
-            np.zeros(length),
-        )
+        moves = self.scales["spread"] > 2.0 * LEAST_SPREAD
+        if not moves.any():
+            return np.zeros(length)
+        best, found = int(self.elite[0]), np.zeros(length)
+        state = replay.observations[entries[rows, copies]].astype(np.float64)
         for k in range(length):
             here = entries[rows + k, copies]
             state = self.foresee(state, replay.commands[here], best).observations
-            missed = (state - replay.after[here]) / self.scales["spread"]
+            missed = ((state - replay.after[here]) / self.scales["spread"])[:, moves]
             found[k] = np.sqrt(np.square(missed).mean(axis=1)).mean()
         return found
 
@@ -280,8 +282,8 @@ class Ensemble:
         state = replay.observations[used]
         changes = np.column_stack([replay.after[used] - state, unknown.reward[used]])
         self.scales = {
-            "middle": state.mean(axis=0), "spread": state.std(axis=0) + 1e-6, "change_middle": changes.mean(axis=0),
-            "change_spread": changes.std(axis=0) + 1e-6,
+            "middle": state.mean(axis=0), "spread": state.std(axis=0) + LEAST_SPREAD, "change_middle": changes.mean(axis=0),
+            "change_spread": changes.std(axis=0) + LEAST_SPREAD,
         }  # fmt: skip
         learned, self.scaled = self.scaled > 0, replay.size
         if not learned:

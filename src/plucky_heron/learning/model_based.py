@@ -67,7 +67,7 @@ class ModelBasedSettings(SoftSettings, TwinDelayedSettings):
     )  # fmt: skip
     open_loop_limit: float | None = setting(
         None, "open-loop limit", "Model rollouts are no longer than the model foresees without looking: until it errs by this share of the observations' "
-        "spread, one step at least.",
+        "spread, or as at first if that is longer.",
         "None with contacts and jumps: learns from what never happens. Too small: rollouts that show nothing of what a command leads to.", gt=0,
     )  # fmt: skip
     model_hidden: tuple[int, ...] = setting(
@@ -252,7 +252,8 @@ class _Imagining(OffPolicy):
             horizon = round(s.horizon + (s.horizon_end - s.horizon) * min(max(progress, 0.0), 1.0))
             if s.open_loop_limit is not None:
                 far = self.ensemble.open_loop(self.replay, horizon) > s.open_loop_limit
-                horizon = max(1, int(np.argmax(far))) if far.any() else horizon
+                # noise and set-points drawn anew cannot be foreseen at all: such a figure must not leave single steps
+                horizon = min(horizon, max(s.horizon, int(np.argmax(far)))) if far.any() else horizon
             self.model_figures[:] = missed, apart, loss, horizon
             self.run_ahead(horizon)
         names = ("model_error", "model_disagreement", "model_loss", "horizon")

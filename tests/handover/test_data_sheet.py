@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 
 from plucky_heron.dynamics.energy import poses
+from plucky_heron.handover.contract import definitions
 from plucky_heron.handover.pack import data_sheet, write_pack
 from plucky_heron.handover.sketch import mounted_sensors, sketch
 from plucky_heron.project import Project, demo_source
@@ -64,6 +65,20 @@ def test_the_sheet_is_whole_and_runs_nothing(trained: tuple[Project, RunRow], tm
     policy = kept_policy(project.folder, row)
     for proof, words in ((None, "not proved"), ({"success": 0.5, "trials": 8, "low": 0.2, "high": 0.8}, "of 8 trials")):
         assert words in " ".join(Page(data_sheet(problem, policy, described, "hoist", proof, None)).texts)
+
+
+def test_quantities_that_formulas_name_are_told_too(trained: tuple[Project, RunRow], tmp_path: Path) -> None:
+    project, row = trained
+    write_pack(project.folder, row, tmp_path / "pack")
+    described = json.loads((tmp_path / "pack" / "pack.json").read_text())
+    assert definitions(described) == {name: described["signals"][name] for name in ("offset", "height")}
+    described["signals"] = {"far": "norm(a.b, off)", "off": "c - d", "a.b": "off", "unused": "off", "of": "1"}
+    described["inputs"], described["controller"]["sensors"] = [{"formula": "-far"}], []
+    described["mixing"] = {"left": "off.x + offset"}
+    assert set(definitions(described)) == {"far", "off", "a.b"}
+    for file, written in (("data-sheet.md", "- offset = `basket.x - mark.x`"), ("start-here.md", "- offset = `basket.x - mark.x`"), ("data-sheet.html", "offset = basket.x - mark.x")):  # fmt: skip
+        assert written in (tmp_path / "pack" / file).read_text()
+    assert "N, reel 0 m/s)" in (tmp_path / "pack" / "data-sheet.md").read_text()
 
 
 @pytest.mark.parametrize("task", ["hang", "walk", "lane", "dock", "hover", "stand"])

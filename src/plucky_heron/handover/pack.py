@@ -21,7 +21,7 @@ from plucky_heron.analysis.statistics import wilson
 from plucky_heron.errors import FileError, StateError
 from plucky_heron.files import is_file, read_bytes, read_json, write_whole
 from plucky_heron.handover.changes import changes
-from plucky_heron.handover.contract import contract
+from plucky_heron.handover.contract import contract, definitions
 from plucky_heron.handover.description import PACK_FORMAT, pack_hash
 from plucky_heron.handover.equality import (
     BEYOND_VECTORS,
@@ -139,10 +139,13 @@ def write_pack(
             margin=margin,
             products=policy.network.products,
             drives=drive_lines(problem),
+            definitions=definitions(pack),
         )
         files["data-sheet.html"] = data_sheet(problem, policy, pack, title, proof, margin)
         files["start-here.md"] = (
-            templates().get_template("start-here.md.j2").render(title=title, pack=pack, margin=margin)
+            templates()
+            .get_template("start-here.md.j2")
+            .render(title=title, pack=pack, margin=margin, definitions=definitions(pack))
         )
         pack = describe(problem, policy, row, equality, files, around)  # with the hashes of what was made from it
         description = json.dumps(pack, indent=2, allow_nan=False)
@@ -180,7 +183,7 @@ def data_sheet(
     varied = [(name, distribution.text()) for name, distribution in problem.task.variation.items()]
     return templates(html=True).get_template("data-sheet.html.j2").render(
         title=title, pack=pack, proof=proof, margin=margin, products=policy.network.products, sensors=sensors,
-        picture=Markup(sketch(problem, sensors)), varied=varied, drives=drive_lines(problem),
+        picture=Markup(sketch(problem, sensors)), varied=varied, drives=drive_lines(problem), definitions=definitions(pack),
     )  # fmt: skip
 
 
@@ -290,7 +293,7 @@ def describe(
     computed = [
         {"name": e.name, "formula": e.formula}
         for e in problem.sensed
-        if not (e.shape == "value" and re.fullmatch(r"[\w.]+", e.formula))
+        if e.shape != "value" or e.formula in task.signals or not re.fullmatch(r"[\w.]+", e.formula)
     ]
     pack = {
         "format": PACK_FORMAT, "machine": machine.name, "task": task.name, "fingerprint": problem.fingerprint(),

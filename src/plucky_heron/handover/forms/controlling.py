@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from plucky_heron.handover.forms.direction import direction_of_entry
 from plucky_heron.handover.forms.line import Line
 from plucky_heron.machine.parts import Drive
 from plucky_heron.task.problem import Problem
@@ -152,7 +153,7 @@ def controlling(problem: Problem) -> Controlling:
             if entry.column not in sensors:
                 sensors[entry.column] = len(lines)
                 name = entry.name.split(", ")[0].removeprefix("sine of ").removeprefix("cosine of ")
-                lines.append(Line(name, source.si, low, high, source.positive))
+                lines.append(Line(name, source.si, low, high, direction_of_entry(problem.machine, entry)))
                 formulas.append(entry.formula)
             index = sensors[entry.column]
         inputs.append(Input(kind, index, back, entry.shape, entry.clip and entry.shape == "value", low, high))

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from plucky_heron.handover.forms.controlling import Controlling, drive_of
+from plucky_heron.handover.forms.direction import direction_of_signal
 from plucky_heron.handover.forms.formula_code import FormulaCode
 from plucky_heron.handover.forms.languages import HELPERS, MODULO, C, Language
 from plucky_heron.handover.forms.line import Line
@@ -188,8 +189,9 @@ class SignalCode:
     def _given(self, name: str) -> str:
         if name not in self._places:
             self._places[name] = len(self.signals)
-            joint = self.problem.machine.joints.get(name.rpartition(".")[0])
-            self.signals.append(Signal(name, self._units.get(name, ""), joint.positive if joint is not None else ""))
+            self.signals.append(
+                Signal(name, self._units.get(name, ""), direction_of_signal(self.problem.machine, name))
+            )
         return f"x[{self._places[name]}]"
 
     def _reach(self, body: str) -> bool:

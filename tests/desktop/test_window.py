@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,7 +16,9 @@ from pytestqt.qtbot import QtBot
 from plucky_heron.desktop.forms.widgets import Card, QuantityField
 from plucky_heron.desktop.stations.catalogue import STATIONS
 from plucky_heron.desktop.window import Finder, Window
+from plucky_heron.handover.pack import write_pack
 from plucky_heron.project import Project
+from plucky_heron.runs.results import PACK
 from plucky_heron.runs.store import RunRow
 
 LEFT = Qt.MouseButton.LeftButton
@@ -330,6 +333,40 @@ def test_proof_is_started_and_its_worst_trial_replayed(qtbot: QtBot, trained_win
     shown = trained_window.bench.playback
     assert shown.recording.episode == worst[2] and f"trial {worst[2]} of 200" in shown.title
     assert shown.ghosts[0].driver == "regulator"
+
+
+def test_a_pack_that_the_command_wrote_is_rolled_out_from_the_window_too(
+    qtbot: QtBot, trained: tuple[Project, RunRow], tmp_path: Path
+) -> None:
+    project = tmp_path / "own"
+    shutil.copytree(trained[0].folder, project, ignore=shutil.ignore_patterns("packs"))
+    window = Window(project)
+    qtbot.addWidget(window)
+    window.show()
+    bench = window.bench
+    row = bench.row()
+    assert row is not None
+    write_pack(project, row, tmp_path / "elsewhere")
+    bench.results_changed.emit()
+    go(qtbot, window, 6)
+    station = window.stations[6]
+    qtbot.waitUntil(lambda: "is not in this project" in station.note.text())
+    assert not station.roll.isEnabled() and str(tmp_path / "elsewhere") in station.note.text()
+    write_pack(project, row, project / "packs" / "by hand")
+    bench.results_changed.emit()
+    qtbot.waitUntil(station.roll.isEnabled)
+    assert station.note.text().endswith("by hand")
+    station.mode.setCurrentIndex(1)
+    qtbot.mouseClick(station.roll, LEFT)
+    settled(qtbot, window)
+    assert "0 missed" in window.causeway.stakes.facts[6]
+    for named in ("../..", "/etc", "packs/gone"):  # as a stranger's store may say
+        last = bench.store.last_result(row.id, PACK)
+        assert last is not None
+        bench.store.add_result(row.id, PACK, last | {"within_project": named})
+        bench.results_changed.emit()
+        qtbot.waitUntil(lambda: not station.roll.isEnabled())
+    window.close()
 
 
 def test_pack_is_written_and_rolled_out_with_the_recorder_running(qtbot: QtBot, trained_window: Window) -> None:

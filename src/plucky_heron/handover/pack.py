@@ -164,7 +164,9 @@ def write_pack(
         answer["fixed_point"] = equality["fixed_point"]
         answer["warnings"] = [warning] if warning else []
         answer["changes"] = changes(before, pack) if before is not None else []
-        store.add_result(row.id, PACK, answer)
+        place, root = out.resolve(), project.resolve()
+        within = place.relative_to(root).as_posix() if place.is_relative_to(root) else ""
+        store.add_result(row.id, PACK, answer | {"within_project": within})
     finally:
         store.close()
     return answer

@@ -29,6 +29,7 @@ from plucky_heron.desktop.stations.base import Station
 from plucky_heron.desktop.stations.handover.fleet_sheet import FleetSheet
 from plucky_heron.desktop.stations.handover.rig_card import RigCard
 from plucky_heron.errors import HeronError
+from plucky_heron.files import inside, is_file
 from plucky_heron.handover.contract import contract
 from plucky_heron.handover.equality import VECTORS
 from plucky_heron.handover.forms.catalogue import ALWAYS, TOLERANCE, TOLERANCES
@@ -149,6 +150,17 @@ class HandoverStation(Station):
         row = self.bench.row()
         return self.bench.project.folder / "packs" / f"run-{row.id}" if row is not None else None
 
+    def _written(self) -> Path | None:
+        """Where the last pack of this run lies, inside the project; a store that names a place elsewhere is not believed."""
+        pack, own = self._pack(), self._folder()
+        if pack is None or own is None:
+            return None
+        try:
+            last = inside(self.bench.project.folder, str(pack.get("within_project") or "packs"))
+        except HeronError:
+            return own if is_file(own / "pack.json") else None
+        return next((folder for folder in (last, own) if is_file(folder / "pack.json")), None)
+
     def refresh(self) -> None:
         """Contract, forms, rig."""
         bench, row = self.bench, self.bench.row()
@@ -160,8 +172,8 @@ class HandoverStation(Station):
         self._drawn = drawn
         if problem is not None:
             self._show_contract(problem)
-        pack, folder = self._pack(), self._folder()
-        there = pack is not None and folder is not None and (folder / "pack.json").is_file()
+        pack, folder = self._pack(), self._written()
+        there = folder is not None
         self.write.setEnabled(row is not None and row.best_step is not None)
         self.roll.setEnabled(there)
         self.over_fleet.setEnabled(there)
@@ -171,6 +183,8 @@ class HandoverStation(Station):
             else f"{folder}"
             if there
             else f"run {row.id}, seed {row.seed}; no pack yet"
+            if pack is None
+            else f"run {row.id}, seed {row.seed}; the last pack is not in this project: {pack['pack']}"
         )
         self.form_rows.clear()
         self.file_rows.clear()
@@ -261,7 +275,7 @@ class HandoverStation(Station):
 
     def open_fleet(self) -> None:
         """Open the sheet of the fleet."""
-        folder = self._folder()
+        folder = self._written()
         pack = self._readable(folder) if folder is not None else None
         if pack is not None:
             self.fleet = FleetSheet(self.bench, pack, self)
@@ -269,7 +283,7 @@ class HandoverStation(Station):
 
     def roll_out(self) -> None:
         """Run the pack on the chosen rig; the strip recorder follows."""
-        bench, row, folder = self.bench, self.bench.row(), self._folder()
+        bench, row, folder = self.bench, self.bench.row(), self._written()
         if row is None or folder is None:
             return
         lock_step, project = bool(self.mode.currentData()), bench.project.folder

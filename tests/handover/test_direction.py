@@ -58,6 +58,11 @@ def test_what_was_stated_in_words_stays_and_what_is_no_joint_is_not_told() -> No
     stated = machine.joints["elbow"].model_copy(update={"positive": "upwards"})
     assert direction_of_joint(machine.model_copy(update={"joints": {"elbow": stated}}), "elbow") == "upwards"
     assert direction_of_joint(linked("ball", (0, 0, 1), (0, 0, 0)), "elbow") == ""
+    for kind, words in (("planar", "forward, up; nose down"), ("slider", "")):
+        stated = (
+            linked(kind, (0, 1, 0), (0, 0, 0)).joints["elbow"].model_copy(update={"positive": "forward, up; nose down"})
+        )
+        assert direction_of_signal(machine.model_copy(update={"joints": {"elbow": stated}}), "elbow.x") == words
 
 
 def test_a_contract_says_them(tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ from plucky_heron.task.commanding import Command
 from plucky_heron.task.observing import Entry
 from plucky_heron.task.problem import Problem
 
-_OF_A_JOINT = re.compile(r"(\w+)\.(?:position|angle|velocity|rate)")
+_CHANNEL = re.compile(r"(\w+)\.(\w+)")
 EXACT = 1e-6
 """An axis that lies as near as this to one of a body's own is called by its letter."""
 
@@ -31,9 +31,14 @@ def direction_of_joint(machine: Machine, name: str) -> str:
 
 
 def direction_of_signal(machine: Machine, name: str) -> str:
-    """Of one number that the machine has by this name: ``JOINT.position``, ``JOINT.velocity``; nothing of any other."""
-    found = _OF_A_JOINT.fullmatch(name.strip())
-    return direction_of_joint(machine, found.group(1)) if found is not None else ""
+    """Of one number that the machine has by this name: ``JOINT.position``, ``JOINT.velocity``, a coordinate; nothing of any other."""
+    found = _CHANNEL.fullmatch(name.strip())
+    joint = machine.joints.get(found.group(1)) if found is not None else None
+    if found is None or joint is None:
+        return ""
+    # beside a hinge or slider a body may bear the same name, whose place is told in the site's axes
+    ours = joint.kind not in ("hinge", "slider") or found.group(2) in ("position", "angle", "velocity", "rate")
+    return direction_of_joint(machine, found.group(1)) if ours else ""
 
 
 def direction_of_entry(machine: Machine, entry: Entry) -> str:
